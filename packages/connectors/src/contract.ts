@@ -1,0 +1,181 @@
+/**
+ * What every connector offers. A new connector is a folder and a line in `registry.ts`; the conformance suite in
+ * `tests/` says whether it keeps its word.
+ */
+import type { NetEffect } from '@tide/core/apply/net-effect'
+import type { LaneColumn, PrepareStep, TargetProfile } from '@tide/core/plan/plan'
+import type { Position } from '@tide/core/position/position'
+import type { SourceTransaction } from '@tide/core/records/change'
+import type { Dataset, DatasetName } from '@tide/core/records/dataset'
+import type { Key } from '@tide/core/records/value'
+
+/** A connection's settings, valid against the connector's `configSchema`. */
+export type Config = Record<string, unknown>
+
+export interface Connector {
+  kind: string
+  title: string
+  summary: string
+  /** Where the map places such systems. */
+  band: 'apps' | 'databases' | 'warehouses'
+  roles: ('source' | 'target')[]
+  /** JSON Schema of the settings; drives validation and the form. `writeOnly` properties are secrets. */
+  configSchema: object
+  /** Equal for two connections that reach the same physical system. */
+  identity(config: Config): string
+  /** How to reach the system, in one line for people; without secrets. */
+  address(config: Config): string
+  check(config: Config): AsyncIterable<CheckItem>
+  open(config: Config): Promise<Session>
+}
+
+export interface CheckItem {
+  what: string
+  result: 'ok' | 'warning' | 'failed'
+  found: string
+  /** What to do about it; `paste` is the exact text where there is one. */
+  remedy?: string
+  paste?: string
+}
+
+/** An open connection. What is not offered is absent. */
+export interface Session {
+  catalogue(): Promise<Catalogue>
+  /** The first rows in the order the system gives them. */
+  preview(table: DatasetName, limit: number): Promise<Grid>
+  count(table: DatasetName): Promise<number>
+  /** Runs one reading statement; others are refused. */
+  query?(sql: string, limits: QueryLimits): Promise<Grid>
+  source?: SourceSide
+  target?: TargetSide
+  close(): Promise<void>
+}
+
+export interface Catalogue {
+  schemas: string[]
+  datasets: Dataset[]
+}
+
+/** Values as text for people to read. */
+export interface Grid {
+  columns: { name: string; type: string }[]
+  rows: (string | null)[][]
+  /** All the rows there are, where `rows` was cut; `null` when counting them took too long. */
+  total: number | null
+  milliseconds: number
+}
+
+export interface QueryLimits {
+  maxRows: number
+  timeoutMs: number
+}
+
+/** A lane as the source must read it. */
+export interface SourceLane {
+  dataset: DatasetName
+  columns: readonly Pick<LaneColumn, 'source' | 'type' | 'nativeType'>[]
+  key: readonly string[]
+}
+
+/** Rows of one key range as CSV (see `csvLine`), from after the range before up to and with `upTo`. */
+export interface CopyBatch {
+  csv: Uint8Array[]
+  rows: number
+  bytes: number
+  /** The last key of the range; `null`: to the end of the table. */
+  upTo: Key | null
+}
+
+/** What follows a position, in commit order. */
+export interface ChangeBatch {
+  transactions: SourceTransaction[]
+  /** Where the batch ends; inside a transaction when `complete` is false, and then the rest of it comes next. */
+  to: Position
+  complete: boolean
+  head: SourceHead
+}
+
+/** How far the source is ahead of the end of a batch. */
+export interface SourceHead {
+  /** The source's clock, ISO 8601. */
+  now: string
+  pendingChanges: number
+  oldestPending: string | null
+}
+
+export interface SourceSide {
+  /** The statements `startCapture` would run now, for the plan. */
+  captureStatements(tables: readonly DatasetName[]): Promise<string[]>
+  /** What the owner of the source should know about this way of capturing changes. */
+  captureNote: string
+  /** Records changes of the tables from the returned position on. Repeating it for the same follower starts afresh. */
+  startCapture(follower: string, tables: readonly DatasetName[]): Promise<Position>
+  /** Removes what nobody else follows. */
+  stopCapture(follower: string): Promise<void>
+  /** Reads a table in key order, range by range, holding no transaction between ranges. */
+  copy(lane: SourceLane, after: Key | null, signal: AbortSignal): AsyncIterable<CopyBatch>
+  /** At most about `maxEvents` events; fails when columns or the capture have changed. */
+  read(
+    follower: string,
+    lanes: readonly SourceLane[],
+    from: Position,
+    maxEvents: number,
+  ): Promise<ChangeBatch>
+  /** The source may forget what comes before. */
+  acknowledge(follower: string, upTo: Position): Promise<void>
+}
+
+/** A lane as the target must write it. */
+export interface TargetLane {
+  table: DatasetName
+  columns: readonly LaneColumn[]
+  /** Target column names. */
+  key: readonly string[]
+}
+
+export interface LaneProgress {
+  /** `copied`: the initial copy is complete. */
+  copied: boolean
+  copiedRows: number
+  /** The last key copied while it is not. */
+  copiedUpTo: Key | null
+}
+
+/** One row per pipeline at the target, written in the same transaction as the data. */
+export interface Checkpoint {
+  pipeline: string
+  /** Raised whenever an engine takes the pipeline; a write with an older epoch fails. */
+  epoch: number
+  position: Position
+  /** Everything committed at the source up to here has landed; ISO 8601, by the source's clock. */
+  completeUpTo: string
+  lanes: LaneProgress[]
+}
+
+export interface LaneEffect {
+  lane: TargetLane
+  effect: NetEffect
+}
+
+/** Changes land together with their checkpoint, or not at all. */
+export interface ApplyTransaction {
+  apply(effects: readonly LaneEffect[]): Promise<void>
+  commit(checkpoint: Checkpoint): Promise<void>
+  rollback(): Promise<void>
+}
+
+export interface TargetSide {
+  profile: TargetProfile
+  /** The statements of the steps, one each: the plan shows these very statements, and `prepare` runs them. */
+  ddl(steps: readonly PrepareStep[]): string[]
+  /** Prepares the tables and writes the first checkpoint in one transaction. */
+  prepare(steps: readonly PrepareStep[], checkpoint: Checkpoint): Promise<void>
+  load(lane: TargetLane, batch: CopyBatch, checkpoint: Checkpoint): Promise<void>
+  begin(): Promise<ApplyTransaction>
+  readCheckpoint(pipeline: string): Promise<Checkpoint | undefined>
+  /** Empties the lanes' tables and writes the checkpoint in one transaction. */
+  empty(lanes: readonly TargetLane[], checkpoint: Checkpoint): Promise<void>
+  /** Takes the pipeline's checkpoint away; its tables stay. */
+  forget(pipeline: string): Promise<void>
+  count(table: DatasetName): Promise<number>
+}

@@ -1,0 +1,123 @@
+import type { DuckDBConnection } from '@duckdb/node-api'
+import { Failure } from '@tide/core/failure'
+import type { NamingProfile } from '@tide/core/naming/profile'
+import type { TargetProfile } from '@tide/core/plan/plan'
+import { duckdbType } from '@tide/core/shape/duckdb'
+import type { CheckItem, Config, Connector, Session } from '../contract.ts'
+import { duckdbFailure } from './errors.ts'
+import { databasePath, lease } from './instance.ts'
+import { preview, query, readCatalogue } from './read.ts'
+import { tableName } from './sql.ts'
+import { DuckdbTarget } from './target.ts'
+
+interface DuckdbConfig extends NamingProfile {
+  path: string
+}
+
+const configSchema = {
+  type: 'object',
+  required: ['path'],
+  additionalProperties: false,
+  properties: {
+    path: {
+      type: 'string',
+      title: 'File',
+      description: 'Absolute path; it is made when it is not there.',
+      pattern: '^/.+',
+    },
+    fold: {
+      type: 'string',
+      title: 'Letters in names',
+      enum: ['none', 'upper', 'lower'],
+      enumTitles: ['as they come', 'upper case only', 'lower case only'],
+      default: 'none',
+    },
+    allowed: {
+      type: 'string',
+      title: 'Characters in names',
+      enum: ['any', 'word'],
+      enumTitles: ['any', 'letters, digits and underscores'],
+      default: 'any',
+    },
+    maxLength: {
+      type: 'integer',
+      title: 'Longest name, in characters',
+      minimum: 8,
+      maximum: 1024,
+      default: 255,
+    },
+  },
+}
+
+function settings(config: Config): DuckdbConfig {
+  return { fold: 'none', allowed: 'any', maxLength: 255, ...config } as DuckdbConfig
+}
+
+async function open(config: Config): Promise<Session> {
+  const { path, fold, allowed, maxLength } = settings(config)
+  const held = await lease(path)
+  const writer = await held.connect()
+  const profile: TargetProfile = {
+    naming: { fold, allowed, maxLength },
+    typeOf: duckdbType,
+    sameName: (a, b) => a.toLowerCase() === b.toLowerCase(),
+  }
+  /** Reading goes on beside writing, on a connection for each request. */
+  const reading = async <T>(body: (connection: DuckDBConnection) => Promise<T>): Promise<T> => {
+    const connection = await held.connect()
+    try {
+      return await body(connection)
+    } catch (error) {
+      throw duckdbFailure(error, path)
+    } finally {
+      connection.disconnectSync()
+    }
+  }
+  return {
+    catalogue: () => reading(readCatalogue),
+    preview: (table, limit) => reading(connection => preview(connection, table, limit)),
+    count: table =>
+      reading(async connection => {
+        const counted = await connection.runAndReadAll(`SELECT count(*)::VARCHAR FROM ${tableName(table)}`)
+        return Number(counted.getRows()[0]![0])
+      }),
+    query: (sql, limits) => reading(connection => query(connection, sql, limits)),
+    target: new DuckdbTarget(writer, held, profile, path),
+    close: async () => {
+      writer.disconnectSync()
+      await held.release()
+    },
+  }
+}
+
+async function* check(config: Config): AsyncGenerator<CheckItem> {
+  const { path } = settings(config)
+  let session: Session
+  try {
+    session = await open(config)
+  } catch (error) {
+    const { message, remedy } = error as Failure
+    yield { what: 'Open the file', result: 'failed', found: message, remedy }
+    return
+  }
+  try {
+    yield { what: 'Open the file', result: 'ok', found: path }
+    const { datasets } = await session.catalogue()
+    yield { what: 'Read the catalogue', result: 'ok', found: `${datasets.length} tables and views` }
+  } finally {
+    await session.close()
+  }
+}
+
+export const duckdb: Connector = {
+  kind: 'duckdb',
+  title: 'DuckDB',
+  summary: 'A warehouse in one file on this machine.',
+  band: 'warehouses',
+  roles: ['target'],
+  configSchema,
+  identity: config => databasePath(settings(config).path),
+  address: config => settings(config).path,
+  check,
+  open,
+}

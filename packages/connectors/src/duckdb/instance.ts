@@ -1,0 +1,113 @@
+/** One open DuckDB file per process and path, shared by everybody who uses it. */
+import { DuckDBInstance, type DuckDBConnection } from '@duckdb/node-api'
+import { Failure } from '@tide/core/failure'
+import { mkdir } from 'node:fs/promises'
+import { tmpdir } from 'node:os'
+import { basename, dirname, join, resolve } from 'node:path'
+
+/** Enough for loads and merges in batches; DuckDB spills beyond it, so that the process stays small. */
+const MEMORY_LIMIT = '192MB'
+
+interface Shared {
+  instance: DuckDBInstance
+  staging: string
+  users: number
+}
+
+const open = new Map<string, Promise<Shared>>()
+
+/** A use of the file. `staging` is the one folder that SQL may read from. */
+export interface Lease {
+  staging: string
+  connect(): Promise<DuckDBConnection>
+  release(): Promise<void>
+}
+
+/** Where the file is in truth, however it was written. */
+export function databasePath(path: string): string {
+  return resolve(path)
+}
+
+/** Opens the file, or joins those who have it open. Fails with a remedy when another process holds it. */
+export async function lease(path: string): Promise<Lease> {
+  const file = databasePath(path)
+  let opening = open.get(file)
+  if (!opening) {
+    opening = openShared(file)
+    open.set(file, opening)
+    opening.catch(() => open.delete(file))
+  }
+  const shared = await opening
+  shared.users++
+  let released = false
+  return {
+    staging: shared.staging,
+    connect: () => shared.instance.connect(),
+    release: async () => {
+      if (released) return
+      released = true
+      if (--shared.users > 0) return
+      open.delete(file)
+      shared.instance.closeSync()
+    },
+  }
+}
+
+async function openShared(file: string): Promise<Shared> {
+  const staging = join(tmpdir(), 'constant-tide', `${basename(file)}-${process.pid}`)
+  try {
+    await mkdir(dirname(file), { recursive: true })
+    await mkdir(staging, { recursive: true, mode: 0o700 })
+    const instance = await DuckDBInstance.create(file, {
+      autoinstall_known_extensions: 'false',
+      autoload_known_extensions: 'false',
+      memory_limit: MEMORY_LIMIT,
+      threads: '2',
+      preserve_insertion_order: 'false',
+    })
+    const connection = await instance.connect()
+    await connection.run(`SET allowed_directories = ['${staging.replaceAll("'", "''")}/']`)
+    await connection.run(`SET GLOBAL TimeZone = 'UTC'`)
+    await connection.run('SET enable_external_access = false')
+    connection.disconnectSync()
+    return { instance, staging, users: 0 }
+  } catch (error) {
+    throw openFailure(file, error)
+  }
+}
+
+function openFailure(file: string, error: unknown): Failure {
+  const message = (error as Error).message
+  const holder = /held in (.+?) \(PID (\d+)\)/.exec(message)
+  if (holder || /Could not set lock/.test(message)) {
+    const who = holder ? `process ${holder[2]} (${holder[1]})` : 'another process'
+    return new Failure(
+      'transient',
+      `The file ${file} is held by ${who}.`,
+      'Close it there; a DuckDB file can be open in one process only. It is tried again by itself.',
+      error,
+    )
+  }
+  if (/EACCES|EROFS|Permission denied|Read-only/i.test(message)) {
+    return new Failure(
+      'structural',
+      `The file ${file} cannot be written.`,
+      'Give this user the right to write there, or choose another file.',
+      error,
+    )
+  }
+  if (/not a valid DuckDB|serialization|database file/i.test(message)) {
+    return new Failure(
+      'structural',
+      `${file} is not a DuckDB file that can be read here: ${message}`,
+      'Choose another file.',
+      error,
+    )
+  }
+  return new Failure(
+    'structural',
+    `The file ${file} cannot be opened: ${message}`,
+    'Choose another file.',
+    error,
+  )
+}

@@ -1,0 +1,111 @@
+/** The SQL of the DuckDB target: quoting, statements of the plan, and how CSV becomes typed columns. */
+import type { LaneColumn, PrepareStep } from '@tide/core/plan/plan'
+import type { DatasetName } from '@tide/core/records/dataset'
+import type { LogicalType } from '@tide/core/records/types'
+
+/** The schema that holds our checkpoints at a target. */
+export const STATE_SCHEMA = 'constant_tide'
+
+export function ident(name: string): string {
+  return `"${name.replaceAll('"', '""')}"`
+}
+
+export function literal(text: string): string {
+  return `'${text.replaceAll("'", "''")}'`
+}
+
+export function tableName({ namespace, name }: DatasetName): string {
+  return `${ident(namespace)}.${ident(name)}`
+}
+
+/**
+ * One statement of the plan. The key's columns are NOT NULL but make no PRIMARY KEY: its index would have to stay in
+ * memory whole, and the engine keeps keys unique anyway (docs/decisions/0004).
+ */
+export function ddl(step: PrepareStep): string {
+  if (step.step === 'create schema') return `CREATE SCHEMA IF NOT EXISTS ${ident(step.schema)}`
+  const columns = step.columns.map(({ target, targetType, nullable }) => {
+    const notNull = step.key.includes(target) || !nullable ? ' NOT NULL' : ''
+    return `${ident(target)} ${targetType}${notNull}`
+  })
+  const create = step.step === 'create table' ? 'CREATE TABLE' : 'CREATE OR REPLACE TABLE'
+  return `${create} ${tableName(step.table)} (\n  ${columns.join(',\n  ')}\n)`
+}
+
+export const STATE_DDL = [
+  `CREATE SCHEMA IF NOT EXISTS ${STATE_SCHEMA}`,
+  `CREATE TABLE IF NOT EXISTS ${STATE_SCHEMA}.checkpoint (
+     pipeline VARCHAR NOT NULL, epoch BIGINT NOT NULL, position VARCHAR NOT NULL,
+     complete_up_to TIMESTAMPTZ NOT NULL, lanes VARCHAR NOT NULL, written_at TIMESTAMPTZ NOT NULL)`,
+]
+
+interface Reading {
+  /** The type the CSV reader gives the column. */
+  csvType: string
+  /** From that to the column's type at the target. */
+  expression(column: string): string
+}
+
+const SELF = (column: string) => column
+
+/** DuckDB writes years before 1 AD as `0044-03-15 (BC)`, canonical text as `0044-03-15 … BC`. */
+const era = (column: string, type: string) =>
+  `CAST(CASE WHEN suffix(${column}, ' BC') THEN regexp_replace(${column}, '^(\\S+)(.*) BC$', '\\1 (BC)\\2') ELSE ${column} END AS ${type})`
+
+function reading(type: LogicalType, targetType: string): Reading {
+  if (targetType === 'VARCHAR') return { csvType: 'VARCHAR', expression: SELF }
+  switch (type.kind) {
+    case 'date':
+    case 'timestamp':
+      return { csvType: 'VARCHAR', expression: column => era(column, targetType) }
+    case 'binary':
+      return { csvType: 'VARCHAR', expression: column => `unhex(substr(${column}, 3))` }
+    case 'json':
+      return { csvType: 'VARCHAR', expression: column => `CAST(${column} AS JSON)` }
+    case 'list':
+      return { csvType: 'VARCHAR', expression: column => listExpression(column, type.of, targetType) }
+    default:
+      return { csvType: targetType, expression: SELF }
+  }
+}
+
+function listExpression(column: string, element: LogicalType, targetType: string): string {
+  const texts = `CAST(CAST(${column} AS JSON) AS VARCHAR[])`
+  if (targetType === 'VARCHAR[]') return texts
+  const { expression } = reading(element, targetType.slice(0, -2))
+  const converted = expression('x')
+  return converted === 'x'
+    ? `CAST(${texts} AS ${targetType})`
+    : `list_transform(${texts}, lambda x: ${converted})`
+}
+
+/** Where a CSV file's fields go: `read` is the table function call, `select` the typed expressions in column order. */
+export interface CsvReading {
+  read: string
+  select: string[]
+}
+
+const CSV_OPTIONS = `header = false, auto_detect = false, delim = ',', quote = '"', escape = '"', nullstr = '', allow_quoted_nulls = false, new_line = '\\n'`
+/** DuckDB's default; longer lines are read in one thread with a larger buffer. */
+const USUAL_LINE = 2_000_000
+
+/** Reads a file of `csvLine`s. With `asText` every field stays text, so that a bad one can be looked for. */
+export function readCsv(
+  file: string,
+  columns: readonly LaneColumn[],
+  options: { bytes: number; long?: boolean; asText?: boolean },
+): CsvReading {
+  const readings = columns.map(column => reading(column.type, column.targetType))
+  const types = readings.map(({ csvType }, i) => `'c${i}': '${options.asText ? 'VARCHAR' : csvType}'`)
+  const long = options.long
+    ? `, max_line_size = ${Math.max(USUAL_LINE, options.bytes + 1)}, parallel = false`
+    : ''
+  return {
+    read: `read_csv(${literal(file)}, columns = {${types.join(', ')}}, ${CSV_OPTIONS}${long})`,
+    select: readings.map(({ expression, csvType }, i) =>
+      options.asText && csvType !== 'VARCHAR'
+        ? `CAST(c${i} AS ${columns[i]!.targetType})`
+        : expression(`c${i}`),
+    ),
+  }
+}

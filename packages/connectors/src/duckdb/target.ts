@@ -1,0 +1,303 @@
+import type { DuckDBConnection } from '@duckdb/node-api'
+import type { NetEffect } from '@tide/core/apply/net-effect'
+import { Failure } from '@tide/core/failure'
+import type { LaneColumn, PrepareStep, TargetProfile } from '@tide/core/plan/plan'
+import { csvLine } from '@tide/core/records/csv'
+import { printName } from '@tide/core/records/dataset'
+import type { Value } from '@tide/core/records/value'
+import { writeFile, rm } from 'node:fs/promises'
+import { join } from 'node:path'
+import type { Checkpoint, LaneEffect, TargetLane, TargetSide } from '../contract.ts'
+import { duckdbFailure } from './errors.ts'
+import type { Lease } from './instance.ts'
+import { ddl, ident, readCsv, STATE_DDL, STATE_SCHEMA, tableName } from './sql.ts'
+
+let files = 0
+
+/** Writes through one connection of its own; calls must not overlap. */
+export class DuckdbTarget implements TargetSide {
+  readonly profile: TargetProfile
+  private readonly connection: DuckDBConnection
+  private readonly lease: Lease
+  private readonly where: string
+
+  constructor(connection: DuckDBConnection, lease: Lease, profile: TargetProfile, where: string) {
+    this.connection = connection
+    this.lease = lease
+    this.profile = profile
+    this.where = where
+  }
+
+  ddl(steps: readonly PrepareStep[]): string[] {
+    return steps.map(ddl)
+  }
+
+  async prepare(steps: readonly PrepareStep[], checkpoint: Checkpoint): Promise<void> {
+    await this.transaction(async () => {
+      for (const statement of [...STATE_DDL, ...this.ddl(steps)]) await this.connection.run(statement)
+      await this.connection.run(`DELETE FROM ${STATE_SCHEMA}.checkpoint WHERE pipeline = $1`, [
+        checkpoint.pipeline,
+      ])
+      await this.connection.run(
+        `INSERT INTO ${STATE_SCHEMA}.checkpoint VALUES ($1, $2::BIGINT, $3, $4::TIMESTAMPTZ, $5, now())`,
+        checkpointValues(checkpoint),
+      )
+    })
+  }
+
+  async load(
+    lane: TargetLane,
+    batch: { csv: Uint8Array[]; bytes: number },
+    checkpoint: Checkpoint,
+  ): Promise<void> {
+    await this.withFile(Buffer.concat(batch.csv), async file => {
+      await this.transaction(async () => {
+        await this.insertCsv(`INSERT INTO ${tableName(lane.table)}`, lane, lane.columns, file, batch.bytes)
+        await this.writeCheckpoint(checkpoint)
+      })
+    })
+  }
+
+  async begin() {
+    const { connection } = this
+    await connection.run('BEGIN TRANSACTION')
+    return {
+      apply: async (effects: readonly LaneEffect[]) => {
+        try {
+          for (const { lane, effect } of effects) await this.applyLane(lane, effect)
+        } catch (error) {
+          throw duckdbFailure(error, this.where)
+        }
+      },
+      commit: async (checkpoint: Checkpoint) => {
+        try {
+          await this.writeCheckpoint(checkpoint)
+          await connection.run('COMMIT')
+        } catch (error) {
+          throw duckdbFailure(error, this.where)
+        }
+      },
+      rollback: async () => {
+        await connection.run('ROLLBACK').catch(() => {}) // DuckDB may have rolled back by itself
+      },
+    }
+  }
+
+  async readCheckpoint(pipeline: string): Promise<Checkpoint | undefined> {
+    const there = await this.connection.runAndReadAll(
+      `SELECT 1 FROM duckdb_tables() WHERE schema_name = $1 AND table_name = 'checkpoint'`,
+      [STATE_SCHEMA],
+    )
+    if (there.currentRowCount === 0) return undefined
+    const found = await this.connection.runAndReadAll(
+      `SELECT epoch::VARCHAR, position, strftime(complete_up_to AT TIME ZONE 'UTC', '%Y-%m-%dT%H:%M:%S.%fZ'), lanes
+         FROM ${STATE_SCHEMA}.checkpoint WHERE pipeline = $1`,
+      [pipeline],
+    )
+    const row = found.getRows()[0] as [string, string, string, string] | undefined
+    if (!row) return undefined
+    const [epoch, position, completeUpTo, lanes] = row
+    return {
+      pipeline,
+      epoch: Number(epoch),
+      position: JSON.parse(position),
+      completeUpTo,
+      lanes: JSON.parse(lanes),
+    }
+  }
+
+  async empty(lanes: readonly TargetLane[], checkpoint: Checkpoint): Promise<void> {
+    await this.transaction(async () => {
+      for (const lane of lanes) await this.connection.run(`DELETE FROM ${tableName(lane.table)}`)
+      await this.writeCheckpoint(checkpoint)
+    })
+  }
+
+  async forget(pipeline: string): Promise<void> {
+    if (!(await this.readCheckpoint(pipeline))) return
+    await this.connection.run(`DELETE FROM ${STATE_SCHEMA}.checkpoint WHERE pipeline = $1`, [pipeline])
+  }
+
+  async count(table: TargetLane['table']): Promise<number> {
+    try {
+      const counted = await this.connection.runAndReadAll(`SELECT count(*)::VARCHAR FROM ${tableName(table)}`)
+      return Number(counted.getRows()[0]![0])
+    } catch (error) {
+      throw duckdbFailure(error, this.where)
+    }
+  }
+
+  /** Truncate, then rows that go, then rows as they stand in the end. */
+  private async applyLane(lane: TargetLane, effect: NetEffect): Promise<void> {
+    const table = tableName(lane.table)
+    if (effect.truncate) await this.connection.run(`DELETE FROM ${table}`)
+    const keyColumns = lane.key.map(name => lane.columns.find(column => column.target === name)!)
+    const match = (stage: string) =>
+      lane.key.map((name, i) => `t.${ident(name)} = ${stage}.k${i}`).join(' AND ')
+    if (effect.removed.length > 0) {
+      await this.stage(
+        'removed',
+        lane,
+        keyColumns,
+        effect.removed,
+        keyColumns.map((_, i) => `k${i}`),
+      )
+    }
+    if (effect.puts.length > 0) {
+      await this.stagePuts(lane, keyColumns, effect)
+      await this.fillUnsent(lane, effect, match)
+    }
+    if (effect.removed.length > 0 && !effect.truncate) {
+      await this.connection.run(`DELETE FROM ${table} t USING removed WHERE ${match('removed')}`)
+    }
+    if (effect.puts.length === 0) return
+    if (!effect.truncate) {
+      const own = lane.key.map(name => `t.${ident(name)} = puts.c${indexOf(lane, name)}`).join(' AND ')
+      await this.connection.run(`DELETE FROM ${table} t USING puts WHERE ${own}`)
+    }
+    await this.connection.run(
+      `INSERT INTO ${table} SELECT ${lane.columns.map((_, i) => `c${i}`).join(', ')} FROM puts`,
+    )
+  }
+
+  /** The rows to put as `c0…`, and beside them which columns were not sent (`unsent`) and whose row has those (`k0…`). */
+  private stagePuts(lane: TargetLane, keyColumns: readonly LaneColumn[], { puts }: NetEffect): Promise<void> {
+    const unsent: LaneColumn = { ...keyColumns[0]!, type: { kind: 'utf8' }, targetType: 'VARCHAR' }
+    const rows = puts.map(({ row, key, from }): Value[] => {
+      const missing = row.flatMap((value, i) => (value === undefined ? [i] : []))
+      return [...row, missing.length > 0 ? `,${missing.join(',')},` : null, ...(from ?? key)]
+    })
+    const names = [...lane.columns.map((_, i) => `c${i}`), 'unsent', ...keyColumns.map((_, i) => `k${i}`)]
+    return this.stage('puts', lane, [...lane.columns, unsent, ...keyColumns], rows, names)
+  }
+
+  private async fillUnsent(
+    lane: TargetLane,
+    { puts }: NetEffect,
+    match: (stage: string) => string,
+  ): Promise<void> {
+    const columns = new Set(
+      puts.flatMap(({ row }) => row.flatMap((value, i) => (value === undefined ? [i] : []))),
+    )
+    for (const i of columns) {
+      await this.connection.run(
+        `UPDATE puts SET c${i} = t.${ident(lane.columns[i]!.target)} FROM ${tableName(lane.table)} t
+          WHERE ${match('puts')} AND contains(puts.unsent, ',${i},')`,
+      )
+    }
+  }
+
+  private async stage(
+    name: string,
+    lane: TargetLane,
+    columns: readonly LaneColumn[],
+    rows: readonly (readonly Value[])[],
+    names: readonly string[],
+  ): Promise<void> {
+    const csv = Buffer.from(rows.map(csvLine).join(''))
+    await this.withFile(csv, file =>
+      this.insertCsv(`CREATE OR REPLACE TEMP TABLE ${name} AS`, lane, columns, file, csv.length, names),
+    )
+  }
+
+  /** Runs `into` with a SELECT over the file. A value that does not fit is found and named. */
+  private async insertCsv(
+    into: string,
+    lane: TargetLane,
+    columns: readonly LaneColumn[],
+    file: string,
+    bytes: number,
+    names?: readonly string[],
+  ): Promise<void> {
+    const run = (long: boolean) => {
+      const { read, select } = readCsv(file, columns, { bytes, long })
+      const list = names ? select.map((expression, i) => `${expression} AS ${names[i]}`) : select
+      return this.connection.run(`${into} SELECT ${list.join(', ')} FROM ${read}`)
+    }
+    try {
+      await run(false)
+    } catch (error) {
+      const message = (error as Error).message
+      if (/maximum.{0,10}line.{0,5}size/i.test(message)) await run(true)
+      else if (/^(Conversion|Invalid Input|Constraint|Out of Range) Error/i.test(message)) {
+        throw await this.misfit(lane, columns, file, bytes, error)
+      } else throw error
+    }
+  }
+
+  /** Looks for the value that does not fit, on a connection of its own since the transaction has failed. */
+  private async misfit(
+    lane: TargetLane,
+    columns: readonly LaneColumn[],
+    file: string,
+    bytes: number,
+    cause: unknown,
+  ): Promise<Failure> {
+    const connection = await this.lease.connect()
+    try {
+      const { read, select } = readCsv(file, columns, { bytes, long: true, asText: true })
+      const key = lane.key.map(name => `c${columns.findIndex(column => column.target === name)}`).join(`, `)
+      for (const [i, column] of columns.entries()) {
+        const found = await connection.runAndReadAll(
+          `SELECT left(c${i}, 60), concat_ws(', ', ${key}) FROM ${read} WHERE c${i} IS NOT NULL AND TRY(${select[i]}) IS NULL LIMIT 1`,
+        )
+        const row = found.getRows()[0] as [string, string] | undefined
+        if (!row) continue
+        return new Failure(
+          'value',
+          `${printName(lane.table)}.${column.target}: the value ${row[0]} does not fit ${column.targetType}, in the row with ${lane.key.join(', ')} ${row[1]}.`,
+          'Correct the value at the source and continue, or leave the table out and start again.',
+          cause,
+        )
+      }
+    } finally {
+      connection.disconnectSync()
+    }
+    return duckdbFailure(cause, this.where)
+  }
+
+  private async writeCheckpoint(checkpoint: Checkpoint): Promise<void> {
+    const written = await this.connection.run(
+      `UPDATE ${STATE_SCHEMA}.checkpoint
+          SET epoch = $2::BIGINT, position = $3, complete_up_to = $4::TIMESTAMPTZ, lanes = $5, written_at = now()
+        WHERE pipeline = $1 AND epoch <= $2::BIGINT`,
+      checkpointValues(checkpoint),
+    )
+    if (written.rowsChanged === 0) {
+      throw new Failure(
+        'structural',
+        'Another engine has taken this pipeline over, or its checkpoint was removed from the target.',
+        'Continue where it runs now; if it runs nowhere, start again.',
+      )
+    }
+  }
+
+  private async transaction(body: () => Promise<void>): Promise<void> {
+    try {
+      await this.connection.run('BEGIN TRANSACTION')
+      await body()
+      await this.connection.run('COMMIT')
+    } catch (error) {
+      await this.connection.run('ROLLBACK').catch(() => {}) // DuckDB may have rolled back by itself
+      throw duckdbFailure(error, this.where)
+    }
+  }
+
+  private async withFile(content: Uint8Array, body: (file: string) => Promise<void>): Promise<void> {
+    const file = join(this.lease.staging, `${files++}.csv`)
+    try {
+      await writeFile(file, content)
+      await body(file)
+    } finally {
+      await rm(file, { force: true })
+    }
+  }
+}
+
+function checkpointValues({ pipeline, epoch, position, completeUpTo, lanes }: Checkpoint): string[] {
+  return [pipeline, String(epoch), JSON.stringify(position), completeUpTo, JSON.stringify(lanes)]
+}
+
+function indexOf(lane: TargetLane, column: string): number {
+  return lane.columns.findIndex(({ target }) => target === column)
+}

@@ -1,0 +1,130 @@
+import type { Dataset, DatasetName } from '@tide/core/records/dataset'
+import { postgresType } from '@tide/core/shape/postgres'
+import type { Pool } from 'pg'
+import type { Catalogue } from '../contract.ts'
+import { ident } from './text.ts'
+
+/** The schema that holds what we install at a source. */
+export const CAPTURE_SCHEMA = 'constant_tide'
+
+/** Tables up to this size on disk are counted exactly; larger ones are estimated by the server's statistics. */
+const COUNT_UP_TO_BYTES = 64 * 2 ** 20
+
+const TABLES = `
+SELECT c.oid::text, n.nspname, c.relname, c.relkind::text AS kind, c.reltuples::bigint::text AS estimate,
+       pg_catalog.pg_total_relation_size(c.oid)::text AS bytes
+  FROM pg_catalog.pg_class c
+  JOIN pg_catalog.pg_namespace n ON n.oid = c.relnamespace
+ WHERE c.relkind IN ('r', 'p', 'v', 'm')
+   AND n.nspname NOT IN ('pg_catalog', 'information_schema', '${CAPTURE_SCHEMA}')
+   AND n.nspname NOT LIKE 'pg\\_%'
+   AND c.relpersistence <> 't'
+   AND pg_catalog.has_schema_privilege(n.oid, 'USAGE')
+   AND pg_catalog.has_table_privilege(c.oid, 'SELECT')
+ ORDER BY n.nspname, c.relname`
+
+const COLUMNS = `
+SELECT a.attrelid::text AS oid, a.attname, a.attnotnull, a.attgenerated::text AS generated,
+       pg_catalog.format_type(a.atttypid, a.atttypmod) AS native,
+       coalesce(b.typname, t.typname) AS typname, coalesce(b.typcategory, t.typcategory)::text AS category,
+       (CASE WHEN b.oid IS NULL THEN a.atttypmod ELSE t.typtypmod END)::text AS typmod
+  FROM pg_catalog.pg_attribute a
+  JOIN pg_catalog.pg_type t ON t.oid = a.atttypid
+  LEFT JOIN pg_catalog.pg_type b ON t.typtype = 'd' AND b.oid = t.typbasetype
+ WHERE a.attnum > 0 AND NOT a.attisdropped AND a.attrelid = ANY ($1::oid[])
+ ORDER BY a.attrelid, a.attnum`
+
+/** Unique indexes over plain columns, the primary key first. */
+const KEYS = `
+SELECT i.indrelid::text AS oid, i.indisprimary, i.indimmediate,
+       array_to_json(array(SELECT a.attname::text
+               FROM unnest(i.indkey::int2[]) WITH ORDINALITY k(attnum, place)
+               JOIN pg_catalog.pg_attribute a ON a.attrelid = i.indrelid AND a.attnum = k.attnum
+              WHERE k.place <= i.indnkeyatts
+              ORDER BY k.place))::text AS columns,
+       (SELECT bool_and(a.attnotnull)
+          FROM unnest(i.indkey::int2[]) k(attnum)
+          JOIN pg_catalog.pg_attribute a ON a.attrelid = i.indrelid AND a.attnum = k.attnum) AS all_not_null
+  FROM pg_catalog.pg_index i
+ WHERE i.indisunique AND i.indisvalid AND i.indpred IS NULL AND i.indexprs IS NULL
+   AND i.indrelid = ANY ($1::oid[])
+ ORDER BY i.indisprimary DESC, i.indexrelid`
+
+/** Reads tables and views with their columns, keys and sizes. */
+export async function readCatalogue(pool: Pool): Promise<Catalogue> {
+  const tables = (await pool.query(TABLES)).rows
+  const oids = `{${tables.map(row => row.oid).join(',')}}`
+  const columns = byOid((await pool.query(COLUMNS, [oids])).rows)
+  const keys = byOid((await pool.query(KEYS, [oids])).rows)
+  const datasets: Dataset[] = tables.map(row => ({
+    namespace: row.nspname,
+    name: row.relname,
+    kind: row.kind === 'r' || row.kind === 'p' ? 'table' : 'view',
+    fields: (columns.get(row.oid) ?? []).map(column => ({
+      name: column.attname,
+      type:
+        column.typname === '_bpchar'
+          ? { kind: 'other', native: column.native }
+          : postgresType(column.typname, Number(column.typmod), column.category),
+      nativeType: column.native,
+      nullable: column.attnotnull === 'f',
+      ...(column.generated ? { computed: true } : {}),
+    })),
+    ...chooseKey(row.kind, keys.get(row.oid) ?? []),
+    rows: Math.max(0, Number(row.estimate)),
+    rowsExact: false,
+    bytes: Number(row.bytes),
+  }))
+  await countSmallTables(pool, datasets)
+  const schemas = [...new Set(datasets.map(dataset => dataset.namespace))]
+  return { schemas, datasets }
+}
+
+function byOid<T extends { oid: string }>(rows: T[]): Map<string, T[]> {
+  const groups = new Map<string, T[]>()
+  for (const row of rows) {
+    const group = groups.get(row.oid)
+    if (group) group.push(row)
+    else groups.set(row.oid, [row])
+  }
+  return groups
+}
+
+interface KeyRow {
+  indimmediate: string
+  all_not_null: string
+  columns: string
+}
+
+function chooseKey(kind: string, keys: KeyRow[]): { key: string[]; keyNote?: string } {
+  if (kind === 'v' || kind === 'm')
+    return { key: [], keyNote: 'Views have none; changes to them are not captured.' }
+  if (kind === 'p') return { key: [], keyNote: 'Partitioned tables are not followed; choose the partitions.' }
+  const usable = keys.find(key => key.indimmediate === 't' && key.all_not_null === 't')
+  if (usable) return { key: JSON.parse(usable.columns) }
+  const deferrable = keys.some(key => key.all_not_null === 't')
+  return deferrable
+    ? { key: [], keyNote: 'Its key is deferrable, so one statement may swap keys.' }
+    : { key: [] }
+}
+
+async function countSmallTables(pool: Pool, datasets: Dataset[]): Promise<void> {
+  const small = datasets.filter(dataset => dataset.kind === 'table' && dataset.bytes <= COUNT_UP_TO_BYTES)
+  const atOnce = 500 // a SELECT takes 1,664 columns at most
+  for (let from = 0; from < small.length; from += atOnce) {
+    const some = small.slice(from, from + atOnce)
+    const counts = await pool.query({
+      text: `SELECT ${some.map(dataset => `(SELECT count(*) FROM ${tableName(dataset)})`).join(', ')}`,
+      rowMode: 'array',
+    })
+    some.forEach((dataset, i) => {
+      dataset.rows = Number(counts.rows[0]![i])
+      dataset.rowsExact = true
+    })
+  }
+}
+
+/** A table's quoted name. */
+export function tableName({ namespace, name }: DatasetName): string {
+  return `${ident(namespace)}.${ident(name)}`
+}

@@ -1,0 +1,75 @@
+import type { Pool } from 'pg'
+import type { CheckItem } from '../contract.ts'
+import { CAPTURE_SCHEMA } from './catalogue.ts'
+import { postgresAddress, type PostgresConfig } from './config.ts'
+import { postgresFailure } from './errors.ts'
+import { openPool } from './pool.ts'
+import { ident } from './text.ts'
+
+const RIGHTS = `
+SELECT current_setting('server_version') AS version, current_setting('server_version_num')::int / 10000 AS major,
+       has_database_privilege(current_database(), 'CREATE') OR to_regnamespace('${CAPTURE_SCHEMA}') IS NOT NULL AS may_create,
+       (SELECT count(*) FROM pg_catalog.pg_class c JOIN pg_catalog.pg_namespace n ON n.oid = c.relnamespace
+         WHERE c.relkind = 'r' AND n.nspname NOT IN ('pg_catalog', 'information_schema', '${CAPTURE_SCHEMA}')
+           AND has_schema_privilege(n.oid, 'USAGE') AND has_table_privilege(c.oid, 'SELECT')) AS readable,
+       (SELECT count(*) FROM pg_catalog.pg_class c JOIN pg_catalog.pg_namespace n ON n.oid = c.relnamespace
+         WHERE c.relkind = 'r' AND n.nspname NOT IN ('pg_catalog', 'information_schema', '${CAPTURE_SCHEMA}')
+           AND has_schema_privilege(n.oid, 'USAGE') AND has_table_privilege(c.oid, 'TRIGGER')) AS capturable`
+
+/** From the outside in: reach it, be let in, version, rights to read and to capture. Stops where going on is useless. */
+export async function* checkPostgres(config: PostgresConfig): AsyncGenerator<CheckItem> {
+  const pool = openPool(config)
+  const where = postgresAddress(config)
+  try {
+    yield* checks(pool, config, where)
+  } finally {
+    await pool.end()
+  }
+}
+
+async function* checks(pool: Pool, config: PostgresConfig, where: string): AsyncGenerator<CheckItem> {
+  let rights
+  try {
+    rights = (await pool.query(RIGHTS)).rows[0]
+  } catch (error) {
+    const failure = postgresFailure(error, where)
+    yield { what: 'Reach and sign in', result: 'failed', found: failure.message, remedy: failure.remedy }
+    return
+  }
+  yield { what: 'Reach and sign in', result: 'ok', found: `${where} as ${config.user}` }
+  yield Number(rights.major) >= 13
+    ? { what: 'Version', result: 'ok', found: `PostgreSQL ${rights.version}` }
+    : {
+        what: 'Version',
+        result: 'failed',
+        found: `PostgreSQL ${rights.version}`,
+        remedy: 'Capturing changes by triggers needs version 13 or later. Upgrade the server.',
+      }
+  yield Number(rights.readable) > 0
+    ? { what: 'Read tables', result: 'ok', found: `${rights.readable} tables can be read` }
+    : {
+        what: 'Read tables',
+        result: 'failed',
+        found: 'No table can be read.',
+        remedy: 'Let an owner of the tables grant it, for each schema:',
+        paste: `GRANT USAGE ON SCHEMA my_schema TO ${ident(config.user)};\nGRANT SELECT ON ALL TABLES IN SCHEMA my_schema TO ${ident(config.user)};`,
+      }
+  yield rights.may_create === 't'
+    ? { what: 'Keep a change table', result: 'ok', found: `may hold the schema ${CAPTURE_SCHEMA}` }
+    : {
+        what: 'Keep a change table',
+        result: 'failed',
+        found: `The user may not create the schema ${CAPTURE_SCHEMA} here; without it tables can be read but not followed.`,
+        remedy: 'Let the owner of the database grant it:',
+        paste: `GRANT CREATE ON DATABASE ${ident(config.database)} TO ${ident(config.user)};`,
+      }
+  yield rights.capturable === rights.readable
+    ? { what: 'Put triggers on tables', result: 'ok', found: `on all ${rights.capturable}` }
+    : {
+        what: 'Put triggers on tables',
+        result: 'warning',
+        found: `on ${rights.capturable} of the ${rights.readable} tables that can be read`,
+        remedy: 'To follow the others, let their owner grant it:',
+        paste: `GRANT TRIGGER ON ALL TABLES IN SCHEMA my_schema TO ${ident(config.user)};`,
+      }
+}

@@ -1,0 +1,127 @@
+import { Failure } from '@tide/core/failure'
+import { parsePlace } from '@tide/core/position/snapshot'
+import { printName, type DatasetName } from '@tide/core/records/dataset'
+import type { Pool } from 'pg'
+import type { Config, Connector, Grid, Session, SourceSide } from '../contract.ts'
+import { CAPTURE_SCHEMA, readCatalogue, tableName } from './catalogue.ts'
+import { install, installStatements, uninstall } from './capture.ts'
+import { ChangeReader, prune } from './changes.ts'
+import { checkPostgres } from './check.ts'
+import { postgresAddress, postgresConfig, postgresConfigSchema } from './config.ts'
+import { copyRanges } from './copy.ts'
+import { postgresFailure } from './errors.ts'
+import { openPool } from './pool.ts'
+
+/** Pruned changes leave dead rows behind; after this many the change table is vacuumed. */
+const VACUUM_AFTER = 20_000
+
+async function open(config: Config): Promise<Session> {
+  const settings = postgresConfig(config)
+  const pool = openPool(settings)
+  const where = postgresAddress(settings)
+  /** Turns what goes wrong into a Failure that names the server. */
+  const guard = <T>(work: Promise<T>) => work.catch(error => Promise.reject(postgresFailure(error, where)))
+  try {
+    await guard(pool.query('SELECT 1'))
+  } catch (error) {
+    await pool.end()
+    throw error
+  }
+  return {
+    catalogue: () => guard(readCatalogue(pool)),
+    preview: (table, limit) => guard(preview(pool, table, limit)),
+    count: async table => {
+      const counted = await guard(pool.query(`SELECT count(*) AS n FROM ${tableName(table)}`))
+      return Number(counted.rows[0].n)
+    },
+    source: sourceSide(pool, guard),
+    close: () => pool.end(),
+  }
+}
+
+function sourceSide(pool: Pool, guard: <T>(work: Promise<T>) => Promise<T>): SourceSide {
+  const readers = new Map<string, ChangeReader>()
+  let pruned = 0
+  return {
+    captureNote:
+      'Each written row costs the source one more insert. Sessions with session_replication_role = replica bypass the triggers.',
+    captureStatements: tables => guard(installStatements(pool, tables)),
+    startCapture: (follower, tables) =>
+      guard(
+        (async () => {
+          const seen = await install(pool, follower, tables)
+          const installation = await pool.query(`SELECT id::text FROM ${CAPTURE_SCHEMA}.installation`)
+          readers.delete(follower)
+          return { kind: 'postgres change table', incarnation: installation.rows[0].id, at: seen }
+        })(),
+      ),
+    stopCapture: follower => guard(uninstall(pool, follower)),
+    async *copy(lane, after, signal) {
+      try {
+        yield* copyRanges(pool, lane, after, signal)
+      } catch (error) {
+        const { code } = error as { code?: string }
+        if (code === '42P01') throw gone(lane.dataset, error)
+        return await guard(Promise.reject(error))
+      }
+    },
+    read: (follower, lanes, from, maxEvents) => {
+      let reader = readers.get(follower)
+      if (!reader) readers.set(follower, (reader = new ChangeReader(pool, follower)))
+      return guard(reader.read(lanes, from, maxEvents))
+    },
+    acknowledge: (follower, upTo) =>
+      guard(
+        (async () => {
+          pruned += await prune(pool, follower, parsePlace(upTo.at).seen)
+          if (pruned < VACUUM_AFTER) return
+          pruned = 0
+          await pool.query(`VACUUM (TRUNCATE off) ${CAPTURE_SCHEMA}.change`)
+        })(),
+      ),
+  }
+}
+
+function gone(table: DatasetName, cause: unknown): Failure {
+  return new Failure(
+    'structural',
+    `The table ${printName(table)} is not there any more.`,
+    'Leave it out in the setup, or create it again at the source and start again.',
+    cause,
+  )
+}
+
+async function preview(pool: Pool, table: DatasetName, limit: number): Promise<Grid> {
+  const began = performance.now()
+  const result = await pool.query({
+    text: `SELECT * FROM ${tableName(table)} LIMIT ${Math.floor(limit)}`,
+    rowMode: 'array',
+  })
+  const types = await pool.query(
+    `SELECT oid::text, format_type(oid, NULL) AS name FROM pg_catalog.pg_type WHERE oid = ANY ($1::oid[])`,
+    [`{${result.fields.map(field => field.dataTypeID).join(',')}}`],
+  )
+  const nameOf = new Map(types.rows.map(row => [Number(row.oid), row.name as string]))
+  return {
+    columns: result.fields.map(field => ({ name: field.name, type: nameOf.get(field.dataTypeID) ?? '' })),
+    rows: result.rows,
+    total: null,
+    milliseconds: performance.now() - began,
+  }
+}
+
+export const postgres: Connector = {
+  kind: 'postgres',
+  title: 'PostgreSQL',
+  summary: 'An operational database, version 13 or later. Changes are captured by triggers.',
+  band: 'databases',
+  roles: ['source'],
+  configSchema: postgresConfigSchema,
+  identity: config => postgresAddress(postgresConfig(config)),
+  address: config => {
+    const settings = postgresConfig(config)
+    return `postgresql://${settings.user}@${postgresAddress(settings)}`
+  },
+  check: config => checkPostgres(postgresConfig(config)),
+  open,
+}

@@ -1,0 +1,74 @@
+import type { Key } from '@tide/core/records/value'
+import type { Pool } from 'pg'
+import { to as copyTo } from 'pg-copy-streams'
+import type { CopyBatch, SourceLane } from '../contract.ts'
+import { inTransaction } from './capture.ts'
+import { tableName } from './catalogue.ts'
+import { ident, literal, PINNED_SETTINGS } from './text.ts'
+
+/** A range should keep a one-session source busy for about this long, so that nobody waits for us noticeably. */
+const RANGE_MILLISECONDS = 200
+const FIRST_RANGE_ROWS = 2_000
+const MOST_RANGE_ROWS = 100_000
+
+const PIN = Object.entries(PINNED_SETTINGS)
+  .filter(([name]) => name !== 'search_path')
+  .map(([name, value]) => `SET LOCAL ${name} = ${literal(value)}`)
+  .join('; ')
+
+/**
+ * Reads a table in key order, range by range, each in a short transaction of its own. Rows that move while the copy
+ * goes on are missed or read twice; following from a position before the copy puts that right.
+ */
+export async function* copyRanges(
+  pool: Pool,
+  lane: SourceLane,
+  after: Key | null,
+  signal: AbortSignal,
+): AsyncGenerator<CopyBatch> {
+  const from = `ONLY ${tableName(lane.dataset)}`
+  const key = lane.key.map(ident)
+  const order = key.join(', ')
+  const columns = lane.columns
+    .map(({ source, type }) =>
+      type.kind === 'list' ? `to_json(${ident(source)}::text[])::text` : ident(source),
+    )
+    .join(', ')
+  const types = lane.key.map(name => lane.columns.find(column => column.source === name)!.nativeType)
+  const bound = (value: Key) => `(${value.map((part, i) => `${literal(part)}::${types[i]}`).join(', ')})`
+  let rangeRows = FIRST_RANGE_ROWS
+  let start = after
+  while (!signal.aborted) {
+    const began = performance.now()
+    const beyond = start ? `(${order}) > ${bound(start)}` : 'true'
+    const batch = await inTransaction(pool, async (client): Promise<CopyBatch> => {
+      await client.query(PIN)
+      const end = await client.query({
+        text: `SELECT ${order} FROM ${from} WHERE ${beyond} ORDER BY ${order} OFFSET ${rangeRows - 1} LIMIT 1`,
+        rowMode: 'array',
+      })
+      const upTo = (end.rows[0] as string[] | undefined) ?? null
+      const within = upTo ? `${beyond} AND (${order}) <= ${bound(upTo)}` : beyond
+      const stream = client.query(
+        copyTo(`COPY (SELECT ${columns} FROM ${from} WHERE ${within}) TO STDOUT (FORMAT csv)`),
+      )
+      const csv: Uint8Array[] = []
+      let bytes = 0
+      for await (const part of stream as AsyncIterable<Buffer>) {
+        csv.push(part)
+        bytes += part.length
+      }
+      return { csv, rows: stream.rowCount, bytes, upTo }
+    })
+    yield batch
+    if (batch.upTo === null) return
+    start = batch.upTo
+    rangeRows = nextRangeRows(rangeRows, performance.now() - began)
+  }
+}
+
+/** Towards the wanted duration, but by no more than a factor of two at a time. */
+function nextRangeRows(rows: number, milliseconds: number): number {
+  const wanted = rows * (RANGE_MILLISECONDS / Math.max(1, milliseconds))
+  return Math.round(Math.min(MOST_RANGE_ROWS, rows * 2, Math.max(100, rows / 2, wanted)))
+}

@@ -1,0 +1,5 @@
+import type { Connector } from './contract.ts'
+import { duckdb } from './duckdb/connector.ts'
+import { postgres } from './postgres/connector.ts'
+
+export const connectors: readonly Connector[] = [postgres, duckdb]

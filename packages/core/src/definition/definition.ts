@@ -1,0 +1,39 @@
+import type { DatasetName } from '../records/dataset.ts'
+
+/** What a pipeline is to do, as its owner wrote it. Stored with every version. */
+export interface Definition {
+  version: 1
+  name: string
+  /** Connection ids. */
+  from: string
+  to: string
+  /** The schema at the target that takes all the tables. */
+  targetSchema: string
+  tables: DatasetName[]
+}
+
+/** States of a pipeline, in the words people see. */
+export type PipelineState = 'Draft' | 'Ready' | 'Copying' | 'Following' | 'Paused' | 'Stopped' | 'Finished'
+
+export const definitionSchema = {
+  type: 'object',
+  additionalProperties: false,
+  required: ['version', 'name', 'from', 'to', 'targetSchema', 'tables'],
+  properties: {
+    version: { const: 1 },
+    name: { type: 'string', maxLength: 120 },
+    from: { type: 'string' },
+    to: { type: 'string' },
+    targetSchema: { type: 'string', maxLength: 200 },
+    tables: {
+      type: 'array',
+      maxItems: 10_000,
+      items: {
+        type: 'object',
+        additionalProperties: false,
+        required: ['namespace', 'name'],
+        properties: { namespace: { type: 'string' }, name: { type: 'string' } },
+      },
+    },
+  },
+} as const

@@ -1,0 +1,33 @@
+/** The habits of a target about names, set on its connection. */
+export interface NamingProfile {
+  /** What the target makes of letters: nothing, all upper case, all lower case. */
+  fold: 'none' | 'upper' | 'lower'
+  /** `word`: letters, digits and underscores, not beginning with a digit. */
+  allowed: 'any' | 'word'
+  /** In characters. */
+  maxLength: number
+}
+
+/** A name as the target would have it, or the reason why it will not take it. */
+export type NamingResult = { name: string } | { name: string; refused: string }
+
+/** Folds the case and checks a name against the profile. Letters outside ASCII are not word characters. */
+export function fitName(name: string, profile: NamingProfile): NamingResult {
+  const folded =
+    profile.fold === 'upper' ? name.toUpperCase() : profile.fold === 'lower' ? name.toLowerCase() : name
+  if (folded === '') return { name: folded, refused: 'it is empty' }
+  if (profile.allowed === 'word') {
+    const odd = [...new Set([...folded].filter(letter => !/[A-Za-z0-9_]/.test(letter)))]
+    if (odd.length > 0) return { name: folded, refused: `it holds ${odd.map(describe).join(', ')}` }
+    if (/^[0-9]/.test(folded)) return { name: folded, refused: 'it begins with a digit' }
+  }
+  const length = [...folded].length
+  if (length > profile.maxLength) {
+    return { name: folded, refused: `it is ${length} characters long, the limit is ${profile.maxLength}` }
+  }
+  return { name: folded }
+}
+
+function describe(letter: string): string {
+  return letter === ' ' ? 'a space' : `“${letter}”`
+}

@@ -1,0 +1,42 @@
+import type { LogicalType } from './types.ts'
+
+/** A table's name within its system. */
+export interface DatasetName {
+  namespace: string
+  name: string
+}
+
+export interface Field {
+  name: string
+  type: LogicalType
+  /** The type as the system itself names it. */
+  nativeType: string
+  nullable: boolean
+  /** Computed by the system from other columns. */
+  computed?: boolean
+}
+
+/** A table, view or collection, as a catalogue describes it. */
+export interface Dataset extends DatasetName {
+  kind: 'table' | 'view'
+  fields: Field[]
+  /** Column names of the key, in key order; empty when there is none that identifies a row. */
+  key: string[]
+  /** Why there is no usable key, where it is not simply absent. */
+  keyNote?: string
+  rows: number
+  /** False when `rows` is the system's estimate. */
+  rowsExact: boolean
+  bytes: number
+}
+
+/** `namespace.name` for people; quoted only where the name itself would mislead. */
+export function printName({ namespace, name }: DatasetName): string {
+  const plain = (part: string) => (/^[\p{L}_][\p{L}\p{N}_$]*$/u.test(part) ? part : `"${part}"`)
+  return `${plain(namespace)}.${plain(name)}`
+}
+
+/** Equal for the same table only, whatever characters its name holds. */
+export function datasetId({ namespace, name }: DatasetName): string {
+  return JSON.stringify([namespace, name])
+}
