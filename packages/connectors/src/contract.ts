@@ -121,6 +121,8 @@ export interface SourceSide {
     from: Position,
     maxEvents: number,
   ): Promise<ChangeBatch>
+  /** How far the source is ahead of a position, without going there. */
+  head(follower: string, lanes: readonly SourceLane[], from: Position): Promise<SourceHead>
   /** The source may forget what comes before. */
   acknowledge(follower: string, upTo: Position): Promise<void>
 }
@@ -139,6 +141,12 @@ export interface LaneProgress {
   copiedRows: number
   /** The last key copied while it is not. */
   copiedUpTo: Key | null
+  /** Changes that have landed since the copy began. */
+  inserted: number
+  updated: number
+  deleted: number
+  /** When the newest of them was committed at the source. */
+  lastChange: string | null
 }
 
 /** One row per pipeline at the target, written in the same transaction as the data. */
@@ -150,6 +158,8 @@ export interface Checkpoint {
   /** Everything committed at the source up to here has landed; ISO 8601, by the source's clock. */
   completeUpTo: string
   lanes: LaneProgress[]
+  /** False while copied rows may be newer than `completeUpTo` says. */
+  consistent: boolean
 }
 
 export interface LaneEffect {

@@ -36,7 +36,7 @@ export const STATE_DDL = [
   `CREATE SCHEMA IF NOT EXISTS ${STATE_SCHEMA}`,
   `CREATE TABLE IF NOT EXISTS ${STATE_SCHEMA}.checkpoint (
      pipeline VARCHAR NOT NULL, epoch BIGINT NOT NULL, position VARCHAR NOT NULL,
-     complete_up_to TIMESTAMPTZ NOT NULL, lanes VARCHAR NOT NULL, written_at TIMESTAMPTZ NOT NULL)`,
+     complete_up_to TIMESTAMPTZ NOT NULL, lanes VARCHAR NOT NULL, consistent BOOLEAN NOT NULL, written_at TIMESTAMPTZ NOT NULL)`,
 ]
 
 interface Reading {

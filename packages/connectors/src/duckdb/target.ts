@@ -39,7 +39,7 @@ export class DuckdbTarget implements TargetSide {
         checkpoint.pipeline,
       ])
       await this.connection.run(
-        `INSERT INTO ${STATE_SCHEMA}.checkpoint VALUES ($1, $2::BIGINT, $3, $4::TIMESTAMPTZ, $5, now())`,
+        `INSERT INTO ${STATE_SCHEMA}.checkpoint VALUES ($1, $2::BIGINT, $3, $4::TIMESTAMPTZ, $5, $6::BOOLEAN, now())`,
         checkpointValues(checkpoint),
       )
     })
@@ -90,19 +90,20 @@ export class DuckdbTarget implements TargetSide {
     )
     if (there.currentRowCount === 0) return undefined
     const found = await this.connection.runAndReadAll(
-      `SELECT epoch::VARCHAR, position, strftime(complete_up_to AT TIME ZONE 'UTC', '%Y-%m-%dT%H:%M:%S.%fZ'), lanes
+      `SELECT epoch::VARCHAR, position, strftime(complete_up_to AT TIME ZONE 'UTC', '%Y-%m-%dT%H:%M:%S.%fZ'), lanes, consistent::VARCHAR
          FROM ${STATE_SCHEMA}.checkpoint WHERE pipeline = $1`,
       [pipeline],
     )
-    const row = found.getRows()[0] as [string, string, string, string] | undefined
+    const row = found.getRows()[0] as [string, string, string, string, string] | undefined
     if (!row) return undefined
-    const [epoch, position, completeUpTo, lanes] = row
+    const [epoch, position, completeUpTo, lanes, consistent] = row
     return {
       pipeline,
       epoch: Number(epoch),
       position: JSON.parse(position),
       completeUpTo,
       lanes: JSON.parse(lanes),
+      consistent: consistent === 'true',
     }
   }
 
@@ -259,7 +260,7 @@ export class DuckdbTarget implements TargetSide {
   private async writeCheckpoint(checkpoint: Checkpoint): Promise<void> {
     const written = await this.connection.run(
       `UPDATE ${STATE_SCHEMA}.checkpoint
-          SET epoch = $2::BIGINT, position = $3, complete_up_to = $4::TIMESTAMPTZ, lanes = $5, written_at = now()
+          SET epoch = $2::BIGINT, position = $3, complete_up_to = $4::TIMESTAMPTZ, lanes = $5, consistent = $6::BOOLEAN, written_at = now()
         WHERE pipeline = $1 AND epoch <= $2::BIGINT`,
       checkpointValues(checkpoint),
     )
@@ -294,8 +295,16 @@ export class DuckdbTarget implements TargetSide {
   }
 }
 
-function checkpointValues({ pipeline, epoch, position, completeUpTo, lanes }: Checkpoint): string[] {
-  return [pipeline, String(epoch), JSON.stringify(position), completeUpTo, JSON.stringify(lanes)]
+function checkpointValues(checkpoint: Checkpoint): string[] {
+  const { pipeline, epoch, position, completeUpTo, lanes, consistent } = checkpoint
+  return [
+    pipeline,
+    String(epoch),
+    JSON.stringify(position),
+    completeUpTo,
+    JSON.stringify(lanes),
+    String(consistent),
+  ]
 }
 
 function indexOf(lane: TargetLane, column: string): number {

@@ -10,7 +10,7 @@ import type { ChangeEvent, SourceTransaction } from '@tide/core/records/change'
 import { printName } from '@tide/core/records/dataset'
 import type { Row } from '@tide/core/records/value'
 import type { Pool } from 'pg'
-import type { ChangeBatch, SourceLane } from '../contract.ts'
+import type { ChangeBatch, SourceHead, SourceLane } from '../contract.ts'
 import { SHAPE } from './capture.ts'
 import { CAPTURE_SCHEMA } from './catalogue.ts'
 import { canonical, parseComposite } from './text.ts'
@@ -53,6 +53,17 @@ SELECT t.xid::text, t.last::text, t.count::text, ${iso('t.at')} AS at, (sum(t.co
  WHERE t.last > $3::bigint AND t.count > 0
  ORDER BY t.last
  LIMIT ${LIST_AT_ONCE}`
+
+/** What is neither done nor seen: beyond the old snapshot, and beyond the point reached on the way to the next. */
+const HEAD = `
+SELECT count(*)::text AS pending, ${iso('min(at)')} AS oldest, ${iso('clock_timestamp()')} AS now
+  FROM ${S}.change
+ WHERE xid >= pg_snapshot_xmin($1::pg_snapshot)
+   AND NOT pg_visible_in_snapshot(xid, $1::pg_snapshot)
+   AND relation = ANY ($4::oid[])
+   AND (NOT pg_visible_in_snapshot(xid, $2::pg_snapshot)
+        OR xid IN (SELECT c.xid FROM ${S}.change c WHERE c.xid >= pg_snapshot_xmin($1::pg_snapshot)
+                    GROUP BY c.xid HAVING max(c.seq) > $3::bigint))`
 
 const EVENTS = `
 SELECT xid::text, seq::text, relation::text, op, before, after
@@ -113,6 +124,15 @@ export class ChangeReader {
       complete: rest === undefined,
       head: { now: now.clock, pendingChanges: pending, oldestPending: left[0]?.at ?? null },
     }
+  }
+
+  async head(lanes: readonly SourceLane[], from: Position): Promise<SourceHead> {
+    const { seen, toward, last } = parsePlace(from.at)
+    if (performance.now() - this.inspected > INSPECT_EVERY_MS) await this.inspect(lanes, from)
+    const relations = `{${this.relations.join(',')}}`
+    const result = await this.pool.query(HEAD, [seen, toward ?? seen, String(last ?? 0n), relations])
+    const { pending, oldest, now } = result.rows[0]
+    return { now, pendingChanges: Number(pending), oldestPending: oldest }
   }
 
   private async now(): Promise<{ snapshot: string; clock: string }> {

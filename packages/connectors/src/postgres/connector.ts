@@ -41,6 +41,11 @@ async function open(config: Config): Promise<Session> {
 
 function sourceSide(pool: Pool, guard: <T>(work: Promise<T>) => Promise<T>): SourceSide {
   const readers = new Map<string, ChangeReader>()
+  const readerOf = (follower: string): ChangeReader => {
+    let reader = readers.get(follower)
+    if (!reader) readers.set(follower, (reader = new ChangeReader(pool, follower)))
+    return reader
+  }
   let pruned = 0
   return {
     captureNote:
@@ -65,11 +70,8 @@ function sourceSide(pool: Pool, guard: <T>(work: Promise<T>) => Promise<T>): Sou
         return await guard(Promise.reject(error))
       }
     },
-    read: (follower, lanes, from, maxEvents) => {
-      let reader = readers.get(follower)
-      if (!reader) readers.set(follower, (reader = new ChangeReader(pool, follower)))
-      return guard(reader.read(lanes, from, maxEvents))
-    },
+    read: (follower, lanes, from, maxEvents) => guard(readerOf(follower).read(lanes, from, maxEvents)),
+    head: (follower, lanes, from) => guard(readerOf(follower).head(lanes, from)),
     acknowledge: (follower, upTo) =>
       guard(
         (async () => {

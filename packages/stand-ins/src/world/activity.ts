@@ -1,4 +1,4 @@
-import type { PGlite } from '@electric-sql/pglite'
+import type { Pool } from 'pg'
 import { PEOPLE, REMARKS } from './nursery.sql.ts'
 import { Random } from './random.ts'
 
@@ -11,7 +11,7 @@ const quote = (text: string) => `'${text.replaceAll("'", "''")}'`
 
 /** Works a site's database as its people and sensors would. */
 export class Activity {
-  private readonly db: PGlite
+  private readonly db: Pool
   private readonly random: Random
   private timer: NodeJS.Timeout | undefined
   private busy = Promise.resolve()
@@ -19,7 +19,7 @@ export class Activity {
   /** Transactions made so far. */
   made = 0
 
-  constructor(db: PGlite, seed: number) {
+  constructor(db: Pool, seed: number) {
     this.db = db
     this.random = new Random(seed)
   }
@@ -53,7 +53,7 @@ export class Activity {
   }
 
   private async step(): Promise<void> {
-    await this.db.exec(this.statement())
+    await this.db.query(this.statement())
     this.made++
   }
 

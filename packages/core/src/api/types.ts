@@ -1,0 +1,106 @@
+/** What travels between server and interface as JSON, beside the values defined elsewhere in core. */
+import type { Definition, PipelineState } from '../definition/definition.ts'
+import type { TideSample } from '../pace/tide.ts'
+import type { Plan } from '../plan/plan.ts'
+import type { DatasetName } from '../records/dataset.ts'
+
+/** RFC 9457 problem details with a remedy. */
+export interface Problem {
+  type: string
+  title: string
+  status: number
+  detail: string
+  remedy: string
+}
+
+export interface LaneStatus {
+  source: DatasetName
+  target: DatasetName
+  copied: boolean
+  copiedRows: number
+  /** Rows to copy, as the plan knew them. */
+  plannedRows: number
+  rowsPerSecond: number
+  secondsLeft: number | null
+  inserted: number
+  updated: number
+  deleted: number
+  rowsThere: number | null
+  lastChange: string | null
+}
+
+export interface PipelineStatus {
+  id: string
+  definition: Definition
+  fromName: string
+  toName: string
+  state: PipelineState
+  wanted: 'run' | 'pause' | 'stop'
+  reason: { message: string; remedy: string; at: string } | null
+  /** Set while something transient is tried again. */
+  retry: { attempt: number; message: string; remedy: string; nextAt: string } | null
+  lagSeconds: number | null
+  /** Changes at the source that have not landed. */
+  backlog: number | null
+  committedPerMinute: number
+  landedPerMinute: number
+  landed: number
+  completeUpTo: string | null
+  consistent: boolean
+  position: string | null
+  lanes: LaneStatus[]
+  startedAt: string | null
+  /** Greatest lag in each of the last 60 minutes, oldest first. */
+  strip: (number | null)[]
+  /** The newest reading. */
+  sample: TideSample | null
+}
+
+export interface PlanAnswer extends Plan {
+  /** Statements at the target, in order. */
+  statements: string[]
+  sourceStatements: string[]
+  captureNote: string
+  /** Seconds the copy should take by the last one between the two; `null` when there was none. */
+  estimateSeconds: number | null
+}
+
+export interface ConnectorInfo {
+  kind: string
+  title: string
+  summary: string
+  band: 'apps' | 'databases' | 'warehouses'
+  roles: ('source' | 'target')[]
+  configSchema: JsonSchema
+}
+
+/** The part of JSON Schema that connectors use. */
+export interface JsonSchema {
+  required?: string[]
+  properties: Record<string, JsonSchemaProperty>
+}
+
+export interface JsonSchemaProperty {
+  type: 'string' | 'integer' | 'boolean'
+  title: string
+  description?: string
+  default?: string | number | boolean
+  enum?: string[]
+  enumTitles?: string[]
+  minimum?: number
+  maximum?: number
+  writeOnly?: boolean
+}
+
+export interface ConnectionInfo {
+  id: string
+  name: string
+  kind: string
+  config: Record<string, unknown>
+  secretsSet: string[]
+  address: string
+  screen: string | null
+  lastCheck: { at: string; failed: number; warnings: number } | null
+  /** Names of the pipelines that use it. */
+  usedBy: { id: string; name: string }[]
+}

@@ -1,0 +1,91 @@
+import type { ChangeBatch, Checkpoint, SourceSide, TargetSide } from '@tide/connectors/contract'
+import { NetEffectFold } from '@tide/core/apply/net-effect'
+import type { SourceTransaction } from '@tide/core/records/change'
+import type { WorkingLane } from './lanes.ts'
+
+/** Enough to make a merge worth its fixed cost, few enough to stay small in memory. */
+const EVENTS_AT_ONCE = 5_000
+
+export interface Landing {
+  checkpoint: Checkpoint
+  head: ChangeBatch['head']
+  changes: number
+  /** When the oldest of the changes was committed; `null` when there were none. */
+  oldest: string | null
+}
+
+/**
+ * Reads what comes next and lands it with its checkpoint in one transaction of the target. A source transaction that
+ * comes in parts lands whole. Without changes nothing is written; the returned checkpoint may still be further on.
+ */
+export async function followOnce(
+  pipeline: string,
+  source: SourceSide,
+  target: TargetSide,
+  lanes: readonly WorkingLane[],
+  from: Checkpoint,
+): Promise<Landing> {
+  const sourceLanes = lanes.map(lane => lane.source)
+  let batch = await source.read(pipeline, sourceLanes, from.position, EVENTS_AT_ONCE)
+  const oldest = batch.transactions[0]?.at ?? null
+  const idle: Landing = { checkpoint: advanced(from, batch), head: batch.head, changes: 0, oldest: null }
+  if (oldest === null) return idle
+  const writing = await target.begin()
+  try {
+    let checkpoint = from
+    let changes = 0
+    for (;;) {
+      const folds = fold(lanes, batch.transactions)
+      await writing.apply([...folds].map(([i, fold]) => ({ lane: lanes[i]!.target, effect: fold.result() })))
+      checkpoint = counted(advanced(checkpoint, batch), folds, batch.transactions.at(-1)!.at)
+      changes += batch.transactions.reduce((sum, { events }) => sum + events.length, 0)
+      if (batch.complete) break
+      batch = await source.read(pipeline, sourceLanes, batch.to, EVENTS_AT_ONCE)
+    }
+    await writing.commit(checkpoint)
+    return { checkpoint, head: batch.head, changes, oldest }
+  } catch (error) {
+    await writing.rollback()
+    throw error
+  }
+}
+
+function fold(
+  lanes: readonly WorkingLane[],
+  transactions: readonly SourceTransaction[],
+): Map<number, NetEffectFold> {
+  const folds = new Map<number, NetEffectFold>()
+  for (const { events } of transactions) {
+    for (const event of events) {
+      let fold = folds.get(event.lane)
+      if (!fold) folds.set(event.lane, (fold = new NetEffectFold(lanes[event.lane]!.keyIndexes)))
+      fold.add(event)
+    }
+  }
+  return folds
+}
+
+function advanced(checkpoint: Checkpoint, { to, head, transactions }: ChangeBatch): Checkpoint {
+  const reached = head.oldestPending === null
+  return {
+    ...checkpoint,
+    position: to,
+    completeUpTo: reached ? head.now : (transactions.at(-1)?.at ?? checkpoint.completeUpTo),
+    consistent: checkpoint.consistent || reached,
+  }
+}
+
+function counted(checkpoint: Checkpoint, folds: ReadonlyMap<number, NetEffectFold>, at: string): Checkpoint {
+  const lanes = checkpoint.lanes.map((lane, i) => {
+    const counts = folds.get(i)?.counts
+    if (!counts) return lane
+    return {
+      ...lane,
+      inserted: lane.inserted + counts.inserted,
+      updated: lane.updated + counts.updated,
+      deleted: lane.deleted + counts.deleted,
+      lastChange: at,
+    }
+  })
+  return { ...checkpoint, lanes }
+}

@@ -1,0 +1,76 @@
+import type { SourceHead } from '@tide/connectors/contract'
+import { lagSeconds } from '@tide/core/pace/lag'
+import { Rate } from '@tide/core/pace/rate'
+import type { TideSample } from '@tide/core/pace/tide'
+
+/** A head older than this is not known any more. */
+const HEAD_HOLDS_MS = 10_000
+
+/** Keeps the live figures of one running pipeline. Times are the engine's, in milliseconds. */
+export class Meter {
+  private readonly now: () => number
+  private head: { head: SourceHead; at: number } | undefined
+  private worstLag = 0
+  private readonly landedRate = new Rate(60_000)
+  private readonly committedRate = new Rate(60_000)
+  private committedBefore: number | undefined
+  landed: number
+
+  constructor(now: () => number, landed: number) {
+    this.now = now
+    this.landed = landed
+  }
+
+  /** Notes how far ahead the source is of what has landed. */
+  sawHead(head: SourceHead): void {
+    this.head = { head, at: this.now() }
+    const committed = this.landed + head.pendingChanges
+    if (this.committedBefore !== undefined && committed > this.committedBefore) {
+      this.committedRate.add(this.now(), committed - this.committedBefore)
+    }
+    this.committedBefore = Math.max(committed, this.committedBefore ?? 0)
+  }
+
+  /** Notes that changes have landed; `oldest` is when the oldest of them was committed. */
+  sawLanding(changes: number, oldest: string): void {
+    this.landed += changes
+    this.landedRate.add(this.now(), changes)
+    if (this.head) this.worstLag = Math.max(this.worstLag, this.lagAgainst(oldest)!)
+  }
+
+  get backlog(): number | null {
+    return this.known ? Math.max(0, (this.committedBefore ?? this.landed) - this.landed) : null
+  }
+
+  /** Seconds behind right now; what has just landed late counts until the next reading. */
+  get lag(): number | null {
+    if (!this.known) return null
+    return Math.max(this.worstLag, this.lagAgainst(this.head!.head.oldestPending) ?? 0)
+  }
+
+  get landedPerMinute(): number {
+    return this.landedRate.perSecond(this.now()) * 60
+  }
+
+  get committedPerMinute(): number {
+    return this.committedRate.perSecond(this.now()) * 60
+  }
+
+  /** One reading for the tide chart. */
+  sample(): TideSample {
+    const lag = this.lag
+    this.worstLag = 0
+    return { at: this.now(), committed: this.landed + (this.backlog ?? 0), landed: this.landed, lag }
+  }
+
+  private get known(): boolean {
+    return this.head !== undefined && this.now() - this.head.at < HEAD_HOLDS_MS
+  }
+
+  /** The source's clock is where it was at the last head, plus the time since. */
+  private lagAgainst(oldest: string | null): number | null {
+    const { head, at } = this.head!
+    const now = new Date(Date.parse(head.now) + this.now() - at).toISOString()
+    return lagSeconds({ now, oldestPending: oldest })
+  }
+}

@@ -1,0 +1,346 @@
+import type { Checkpoint, Session, SourceSide, TargetSide } from '@tide/connectors/contract'
+import type { LaneStatus, PipelineStatus } from '@tide/core/api/types'
+import type { PipelineState } from '@tide/core/definition/definition'
+import { asFailure, Failure } from '@tide/core/failure'
+import { backoff } from '@tide/core/pace/backoff'
+import { Rate, secondsLeft } from '@tide/core/pace/rate'
+import { copyLanes } from './copy.ts'
+import { followOnce } from './follow.ts'
+import { firstCheckpoint, landedChanges, uncopied, workingLane, type WorkingLane } from './lanes.ts'
+import { Meter } from './meter.ts'
+import type { EngineParts, PipelineRecord, StopReason } from './repositories.ts'
+
+/** How often the source is asked when it was quiet. */
+const POLL_MS = 200
+/** How often the source may forget, and a quiet checkpoint is written. */
+const ACKNOWLEDGE_MS = 2_000
+const QUIET_CHECKPOINT_MS = 10_000
+/** How often rows at the target are counted. */
+const COUNT_MS = 2_000
+
+/** The part of a status that a runner knows. */
+export type LiveStatus = Pick<
+  PipelineStatus,
+  'state' | 'retry' | 'completeUpTo' | 'consistent' | 'position' | 'lanes'
+>
+
+/** Runs one pipeline until it is stopped: copy, follow, pause, retry. One life: `run` once, `interrupt` to end it. */
+export class Runner {
+  readonly meter: Meter
+  private readonly parts: EngineParts
+  private readonly record: PipelineRecord
+  private readonly lanes: WorkingLane[]
+  private readonly ended = new AbortController()
+  /** Aborted whenever what is wanted changes, so that nothing sleeps or copies through it. */
+  private turned = new AbortController()
+  private wanted: PipelineRecord['wanted']
+  private recopying: number[] = []
+  private state: PipelineState
+  private retry: PipelineStatus['retry'] = null
+  private checkpoint: Checkpoint | undefined
+  private readonly copyRate = new Rate(5_000)
+  private rowsThere: (number | null)[]
+  private attempt = 0
+
+  constructor(parts: EngineParts, record: PipelineRecord) {
+    this.parts = parts
+    this.record = record
+    this.wanted = record.wanted
+    this.state = record.state
+    this.lanes = record.lanes.map(workingLane)
+    this.rowsThere = this.lanes.map(() => null)
+    this.meter = new Meter(parts.surroundings.now, 0)
+  }
+
+  want(wanted: PipelineRecord['wanted']): void {
+    this.wanted = wanted
+    this.turn()
+  }
+
+  /** Copies lanes again, by their indexes. */
+  recopy(lanes: number[]): void {
+    this.recopying = lanes
+    this.turn()
+  }
+
+  /** Ends the run where it stands; everything that has landed is in the checkpoint. */
+  interrupt(): void {
+    this.ended.abort()
+    this.turn()
+  }
+
+  get status(): LiveStatus {
+    const { checkpoint } = this
+    return {
+      state: this.state,
+      retry: this.retry,
+      completeUpTo: checkpoint?.completeUpTo ?? null,
+      consistent: checkpoint?.consistent ?? false,
+      position: checkpoint?.position.at ?? null,
+      lanes: this.lanes.map((lane, i) => this.laneStatus(lane, i)),
+    }
+  }
+
+  async run(): Promise<void> {
+    while (!this.ended.signal.aborted) {
+      try {
+        if (await this.session()) return
+      } catch (thrown) {
+        if (this.ended.signal.aborted) return
+        const failure = asFailure(thrown)
+        if (failure.kind !== 'transient') return this.stopped(failure)
+        await this.waitAndRetry(failure)
+      }
+    }
+  }
+
+  /** Works with open sessions; true when the pipeline has come to its end. */
+  private async session(): Promise<boolean> {
+    const { connections } = this.parts
+    const opened: Session[] = []
+    try {
+      const open = async (id: string) => {
+        const session = await connections.open(id)
+        opened.push(session)
+        return session
+      }
+      const source = (await open(this.record.definition.from)).source
+      const target = (await open(this.record.definition.to)).target
+      if (!source || !target) {
+        throw new Failure(
+          'structural',
+          'A connection cannot play its part in this pipeline.',
+          'Choose others in the setup.',
+        )
+      }
+      if (this.isWanted('stop')) return await this.dismantle(source, target)
+      let checkpoint = await this.take(source, target)
+      this.meter.landed = landedChanges(checkpoint.lanes)
+      while (!this.ended.signal.aborted) {
+        this.turned = new AbortController()
+        if (this.isWanted('stop')) return await this.dismantle(source, target)
+        checkpoint = await this.emptyForRecopy(target, checkpoint)
+        if (this.isWanted('pause')) await this.pause(source, checkpoint)
+        else if (checkpoint.lanes.some(lane => !lane.copied))
+          checkpoint = await this.copy(source, target, checkpoint)
+        else checkpoint = await this.follow(source, target, checkpoint)
+      }
+      return true
+    } finally {
+      for (const session of opened) await session.close().catch(() => {})
+    }
+  }
+
+  /** Takes the pipeline under a new epoch: goes on from the target's checkpoint, or begins. */
+  private async take(source: SourceSide, target: TargetSide): Promise<Checkpoint> {
+    const { id } = this.record
+    const epoch = await this.parts.pipelines.takeEpoch(id)
+    const found = await target.readCheckpoint(id)
+    if (found && found.epoch >= this.record.freshFrom) {
+      if (found.epoch > epoch) {
+        throw new Failure(
+          'structural',
+          'The target’s checkpoint was written by a later engine.',
+          'Continue where that engine runs.',
+        )
+      }
+      this.checkpoint = { ...found, epoch }
+      return this.checkpoint
+    }
+    await this.setState('Copying')
+    const position = await source.startCapture(
+      id,
+      this.lanes.map(lane => lane.plan.source),
+    )
+    const checkpoint = firstCheckpoint(id, epoch, position, this.lanes, this.parts.surroundings.now())
+    await target.prepare(this.record.steps, checkpoint)
+    await this.log(
+      'info',
+      `Prepared ${this.lanes.length} tables at the target; changes are captured from ${position.at} on.`,
+    )
+    this.checkpoint = checkpoint
+    return checkpoint
+  }
+
+  private async emptyForRecopy(target: TargetSide, checkpoint: Checkpoint): Promise<Checkpoint> {
+    if (this.recopying.length === 0) return checkpoint
+    const again = this.recopying
+    const lanes = checkpoint.lanes.map((lane, i) => (again.includes(i) ? uncopied(lane) : lane))
+    const next = { ...checkpoint, lanes, consistent: false }
+    await target.empty(
+      again.map(i => this.lanes[i]!.target),
+      next,
+    )
+    this.recopying = []
+    this.checkpoint = next
+    return next
+  }
+
+  private async copy(source: SourceSide, target: TargetSide, from: Checkpoint): Promise<Checkpoint> {
+    await this.setState('Copying')
+    const { history, surroundings } = this.parts
+    const run = surroundings.newId()
+    const { from: fromId, to: toId } = this.record.definition
+    const iso = () => new Date(surroundings.now()).toISOString()
+    await history.beginRun({ id: run, pipeline: this.record.id, from: fromId, to: toId, startedAt: iso() })
+    let [rows, bytes] = [0, 0]
+    const began = surroundings.now()
+    const checkpoint = await copyLanes(source, target, this.lanes, from, this.turned.signal, told => {
+      this.succeeded()
+      rows += told.rows
+      bytes += told.bytes
+      this.checkpoint = told.checkpoint
+      this.rowsThere[told.lane] = told.checkpoint.lanes[told.lane]!.copiedRows
+      this.copyRate.add(surroundings.now(), told.rows)
+    })
+    if (checkpoint.lanes.every(lane => lane.copied)) {
+      await history.endRun(run, { endedAt: iso(), rows, bytes })
+      const seconds = ((surroundings.now() - began) / 1000).toFixed(1)
+      await this.log('info', `Copied ${rows.toLocaleString('en')} rows in ${seconds} s.`)
+    }
+    return checkpoint
+  }
+
+  private async follow(source: SourceSide, target: TargetSide, from: Checkpoint): Promise<Checkpoint> {
+    await this.setState('Following')
+    const { now, sleep } = this.parts.surroundings
+    const { id } = this.record
+    let checkpoint = from
+    let written = from
+    let [acknowledged, counted, wrote, measured] = [0, 0, now(), 0]
+    while (!this.turned.signal.aborted) {
+      const landing = await followOnce(id, source, target, this.lanes, checkpoint)
+      this.succeeded()
+      checkpoint = landing.checkpoint
+      this.checkpoint = checkpoint
+      if (landing.oldest !== null) {
+        written = checkpoint
+        wrote = now()
+        this.meter.sawHead({ ...landing.head, pendingChanges: landing.head.pendingChanges + landing.changes })
+        this.meter.sawLanding(landing.changes, landing.oldest)
+      }
+      this.meter.sawHead(landing.head)
+      // The head of a long backlog stands still while it is worked off; what came since is counted now and then.
+      if (landing.head.pendingChanges > 0 && now() - measured > 1000) {
+        measured = now()
+        this.meter.sawHead(
+          await source.head(
+            id,
+            this.lanes.map(lane => lane.source),
+            checkpoint.position,
+          ),
+        )
+      }
+      if (checkpoint !== written && now() - wrote > QUIET_CHECKPOINT_MS) {
+        const writing = await target.begin()
+        await writing.commit(checkpoint)
+        written = checkpoint
+        wrote = now()
+      }
+      if (checkpoint === written && now() - acknowledged > ACKNOWLEDGE_MS) {
+        await source.acknowledge(id, written.position)
+        acknowledged = now()
+      }
+      if (now() - counted > COUNT_MS) {
+        for (const [i, lane] of this.lanes.entries())
+          this.rowsThere[i] = await target.count(lane.target.table)
+        counted = now()
+      }
+      if (landing.oldest === null) await sleep(POLL_MS, this.turned.signal)
+    }
+    return checkpoint
+  }
+
+  /** Stands still, but goes on measuring how far the source runs ahead. */
+  private async pause(source: SourceSide, checkpoint: Checkpoint): Promise<void> {
+    await this.setState('Paused')
+    const { sleep } = this.parts.surroundings
+    const lanes = this.lanes.map(lane => lane.source)
+    while (!this.turned.signal.aborted) {
+      this.meter.sawHead(await source.head(this.record.id, lanes, checkpoint.position))
+      this.succeeded()
+      await sleep(1000, this.turned.signal)
+    }
+  }
+
+  /** Takes the capture and the checkpoint away; the tables at the target stay. */
+  private async dismantle(source: SourceSide, target: TargetSide): Promise<boolean> {
+    await source.stopCapture(this.record.id)
+    await target.forget(this.record.id)
+    await this.setState('Stopped', {
+      kind: 'person',
+      message: 'Stopped by a person; changes are no longer captured at the source.',
+      remedy: 'Start again to copy anew and follow.',
+      at: new Date(this.parts.surroundings.now()).toISOString(),
+    })
+    await this.log('info', 'Stopped: the capture was removed from the source, the tables at the target stay.')
+    return true
+  }
+
+  private async stopped(failure: Failure): Promise<void> {
+    const { message, remedy, kind } = failure
+    await this.setState('Stopped', {
+      kind,
+      message,
+      remedy,
+      at: new Date(this.parts.surroundings.now()).toISOString(),
+    })
+    await this.log('error', message, remedy)
+  }
+
+  private async waitAndRetry({ message, remedy }: Failure): Promise<void> {
+    const { now, random, sleep } = this.parts.surroundings
+    this.attempt++
+    const wait = backoff(this.attempt, random())
+    this.retry = { attempt: this.attempt, message, remedy, nextAt: new Date(now() + wait).toISOString() }
+    if (this.attempt === 1) await this.log('warning', message, remedy)
+    this.turned = new AbortController()
+    if (!this.ended.signal.aborted) await sleep(wait, this.turned.signal)
+  }
+
+  private succeeded(): void {
+    if (this.attempt > 0) void this.log('info', `Going on after ${this.attempt} tries.`)
+    this.attempt = 0
+    this.retry = null
+  }
+
+  private async setState(state: PipelineState, reason: StopReason | null = null): Promise<void> {
+    if (this.state === state && reason === null) return
+    await this.parts.pipelines.setState(this.record.id, state, reason)
+    this.state = state
+  }
+
+  private async log(level: 'info' | 'warning' | 'error', message: string, remedy?: string): Promise<void> {
+    await this.parts.history.log({ level, pipeline: this.record.id, message, remedy: remedy ?? null })
+  }
+
+  /** Asked anew each time: it changes while we wait for something else. */
+  private isWanted(wanted: PipelineRecord['wanted']): boolean {
+    return this.wanted === wanted
+  }
+
+  private turn(): void {
+    this.turned.abort()
+  }
+
+  private laneStatus({ plan }: WorkingLane, i: number): LaneStatus {
+    const progress = this.checkpoint?.lanes[i]
+    const copying = this.state === 'Copying' && this.checkpoint?.lanes.findIndex(lane => !lane.copied) === i
+    const rate = copying ? this.copyRate.perSecond(this.parts.surroundings.now()) : 0
+    const copiedRows = progress?.copiedRows ?? 0
+    return {
+      source: plan.source,
+      target: plan.target,
+      copied: progress?.copied ?? false,
+      copiedRows,
+      plannedRows: plan.rows,
+      rowsPerSecond: rate,
+      secondsLeft: progress?.copied ? 0 : secondsLeft(Math.max(0, plan.rows - copiedRows), rate),
+      inserted: progress?.inserted ?? 0,
+      updated: progress?.updated ?? 0,
+      deleted: progress?.deleted ?? 0,
+      rowsThere: this.rowsThere[i] ?? null,
+      lastChange: progress?.lastChange ?? null,
+    }
+  }
+}

@@ -1,0 +1,71 @@
+import { Failure } from '@tide/core/failure'
+import { createHash } from 'node:crypto'
+import { mkdir, realpath, rm, writeFile } from 'node:fs/promises'
+import { connect, createServer, type Server } from 'node:net'
+import { tmpdir } from 'node:os'
+import { join } from 'node:path'
+
+/**
+ * One server per data folder. Holding a local socket whose name comes from the folder says that somebody is there,
+ * and a process that was killed holds it no longer. Throws a Failure when the folder is taken or cannot be written.
+ */
+export async function lockFolder(folder: string): Promise<() => Promise<void>> {
+  const probe = join(folder, '.write-probe')
+  try {
+    await mkdir(folder, { recursive: true })
+    await writeFile(probe, '')
+    await rm(probe)
+  } catch (cause) {
+    throw new Failure(
+      'structural',
+      `The data folder ${folder} cannot be written.`,
+      'Set TIDE_DATA to one that can.',
+      cause,
+    )
+  }
+  const name = createHash('sha256')
+    .update(await realpath(folder))
+    .digest('hex')
+    .slice(0, 20)
+  const path = join(tmpdir(), `constant-tide-${name}.lock`)
+  let server = await listen(path)
+  if (!server) {
+    if (await answers(path)) {
+      throw new Failure(
+        'refused',
+        `Another server works on the data folder ${folder}.`,
+        'Stop it, or set TIDE_DATA to another folder.',
+      )
+    }
+    await rm(path, { force: true }) // left behind by a process that was killed
+    server = await listen(path)
+  }
+  if (!server)
+    throw new Failure('refused', `Another server takes the data folder ${folder} just now.`, 'Try again.')
+  const held = server
+  return () => new Promise(resolve => held.close(() => resolve()))
+}
+
+function listen(path: string): Promise<Server | undefined> {
+  const server = createServer(socket => socket.destroy())
+  return new Promise((resolve, reject) => {
+    server.once('error', (error: NodeJS.ErrnoException) =>
+      error.code === 'EADDRINUSE' ? resolve(undefined) : reject(error),
+    )
+    server.listen(path, () => {
+      server.unref()
+      resolve(server)
+    })
+  })
+}
+
+function answers(path: string): Promise<boolean> {
+  return new Promise(resolve => {
+    const socket = connect(path)
+    socket.once('connect', () => {
+      socket.destroy()
+      resolve(true)
+    })
+    socket.once('error', () => resolve(false))
+  })
+}

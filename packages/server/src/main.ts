@@ -1,0 +1,78 @@
+/** The server process. Settings come from the environment: TIDE_PORT, TIDE_HOST, TIDE_DATA, TIDE_KEY. */
+import { Failure } from '@tide/core/failure'
+import { openStore } from '@tide/store/database'
+import { createServer, type RequestListener } from 'node:http'
+import type { AddressInfo } from 'node:net'
+import { resolve } from 'node:path'
+import { createApp } from './app.ts'
+import { lockFolder } from './folder-lock.ts'
+import { composeServices } from './services.ts'
+
+const VERSION = '0.1.0'
+
+async function main(): Promise<void> {
+  const folder = resolve(process.env.TIDE_DATA ?? '.tide')
+  const host = process.env.TIDE_HOST ?? '127.0.0.1'
+  const port = portOf(process.env.TIDE_PORT ?? '4600')
+  if (!['127.0.0.1', 'localhost', '::1'].includes(host)) {
+    throw new Failure(
+      'refused',
+      `It does not listen on ${host}: there is no sign-in yet, so anybody could come in.`,
+      'Set TIDE_HOST to 127.0.0.1.',
+    )
+  }
+  const unlock = await lockFolder(folder)
+  let handle: RequestListener = (_request, response) => {
+    response
+      .writeHead(503, { 'Content-Type': 'text/plain', 'Retry-After': '1' })
+      .end('Constant Tide is starting.\n')
+  }
+  const server = createServer((request, response) => handle(request, response))
+  await new Promise<void>((resolve, reject) => {
+    server.once('error', (error: NodeJS.ErrnoException) => {
+      const taken = error.code === 'EADDRINUSE'
+      reject(
+        taken
+          ? new Failure('refused', `Port ${port} on ${host} is taken.`, 'Set TIDE_PORT to another.')
+          : error,
+      )
+    })
+    server.listen(port, host, resolve)
+  })
+  const store = await openStore(folder, process.env.TIDE_KEY)
+  const services = await composeServices(store, VERSION, folder)
+  handle = createApp(services).callback()
+  const url = `http://${host}:${(server.address() as AddressInfo).port}`
+  if (process.send) process.send({ ready: url })
+  else process.stdout.write(`Constant Tide ${VERSION} serves ${url}\n`)
+
+  let closing = false
+  const close = async () => {
+    if (closing) return
+    closing = true
+    server.closeAllConnections()
+    server.close()
+    await services.close()
+    await unlock()
+    process.exit(0)
+  }
+  process.on('SIGINT', () => void close())
+  process.on('SIGTERM', () => void close())
+  process.on('disconnect', () => void close()) // the starter is gone
+}
+
+function portOf(text: string): number {
+  const port = Number(text)
+  if (Number.isInteger(port) && port >= 0 && port <= 65535) return port
+  throw new Failure(
+    'refused',
+    `TIDE_PORT is “${text}”, which is no port.`,
+    'Set it to a number from 1 to 65535.',
+  )
+}
+
+main().catch(error => {
+  const line = error instanceof Failure ? `${error.message} ${error.remedy}` : (error as Error).stack
+  process.stderr.write(`${line}\n`)
+  process.exit(1)
+})

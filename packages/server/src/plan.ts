@@ -1,0 +1,91 @@
+import type { PlanAnswer } from '@tide/core/api/types'
+import type { Definition } from '@tide/core/definition/definition'
+import { Failure } from '@tide/core/failure'
+import { makePlan, type Claim, type PlanNote } from '@tide/core/plan/plan'
+import type { DatasetName } from '@tide/core/records/dataset'
+import type { Services } from './services.ts'
+
+/** The plan of a definition as things stand now. `pipeline` is the id it is for; what belongs to others is refused. */
+export async function planFor(
+  services: Services,
+  definition: Definition,
+  pipeline: string | undefined,
+  fresh: boolean,
+): Promise<PlanAnswer> {
+  const notes = missing(definition)
+  if (notes.length > 0) return { ...EMPTY, notes }
+  const { sessions, store } = services
+  const { from, to, tables, targetSchema } = definition
+  const [source, target] = await Promise.all([sessions.catalogue(from, fresh), sessions.catalogue(to, fresh)])
+  const claimed = await claims(services, to, pipeline)
+  const own = pipeline ? ((await store.pipelines.get(pipeline))?.lanes.map(lane => lane.target) ?? []) : []
+  const rate = await store.history.lastCopyRate(from, to)
+  return sessions.use(to, targetSession =>
+    sessions.use(from, async sourceSession => {
+      const targetSide = targetSession.target
+      const sourceSide = sourceSession.source
+      if (!targetSide || !sourceSide) {
+        throw new Failure('refused', 'These two connections cannot be source and target.', 'Choose others.')
+      }
+      const plan = makePlan({
+        tables,
+        targetSchema,
+        source: source.datasets,
+        target: target.datasets,
+        targetSchemas: target.schemas,
+        profile: targetSide.profile,
+        claims: claimed,
+        own,
+      })
+      const captured = plan.lanes.map(lane => lane.source)
+      return {
+        ...plan,
+        statements: targetSide.ddl(plan.steps),
+        sourceStatements: captured.length > 0 ? await sourceSide.captureStatements(captured) : [],
+        captureNote: sourceSide.captureNote,
+        estimateSeconds: rate ? plan.rows / rate : null,
+      }
+    }),
+  )
+}
+
+const EMPTY: PlanAnswer = {
+  lanes: [],
+  steps: [],
+  notes: [],
+  rows: 0,
+  bytes: 0,
+  statements: [],
+  sourceStatements: [],
+  captureNote: '',
+  estimateSeconds: null,
+}
+
+function missing({ name, from, to }: Definition): PlanNote[] {
+  const notes: PlanNote[] = []
+  const need = (section: PlanNote['section'], message: string, remedy: string) =>
+    notes.push({ level: 'refused', section, message, remedy })
+  if (name.trim() === '') need('name', 'The pipeline has no name.', 'Give it one.')
+  if (from === '') need('from', 'No source is chosen.', 'Choose where the records come from.')
+  if (to === '') need('to', 'No target is chosen.', 'Choose where the records go.')
+  return from === '' || to === '' ? notes : notes.filter(note => note.section !== 'name')
+}
+
+/** Tables that other pipelines write to in the same system, through whichever connection. */
+async function claims(
+  { store, connector }: Services,
+  to: string,
+  except: string | undefined,
+): Promise<Claim[]> {
+  const connections = new Map((await store.connections.list()).map(one => [one.id, one]))
+  const identity = (id: string) => {
+    const connection = connections.get(id)
+    return connection && `${connection.kind} ${connector(connection.kind).identity(connection.config)}`
+  }
+  const system = identity(to)
+  const tables = (lanes: { target: DatasetName }[], name: string): Claim[] =>
+    lanes.map(lane => ({ pipeline: name, table: lane.target }))
+  return (await store.pipelines.list())
+    .filter(({ id, definition }) => id !== except && identity(definition.to) === system)
+    .flatMap(({ lanes, definition }) => tables(lanes, definition.name))
+}

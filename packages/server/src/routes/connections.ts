@@ -1,0 +1,179 @@
+import type Router from '@koa/router'
+import type { CheckItem } from '@tide/connectors/contract'
+import { connectors } from '@tide/connectors/registry'
+import type { ConnectionInfo } from '@tide/core/api/types'
+import { Failure } from '@tide/core/failure'
+import type { ConnectionRecord } from '@tide/store/connections'
+import { newId, type Services } from '../services.ts'
+import { valid } from '../validate.ts'
+
+const connectionSchema = {
+  type: 'object',
+  required: ['name', 'kind', 'config'],
+  additionalProperties: false,
+  properties: {
+    name: { type: 'string', title: 'Name', minLength: 1, maxLength: 80 },
+    kind: { type: 'string' },
+    config: { type: 'object' },
+  },
+}
+
+interface ConnectionBody {
+  name: string
+  kind: string
+  config: Record<string, unknown>
+}
+
+const tableSchema = {
+  type: 'object',
+  required: ['namespace', 'name'],
+  properties: { namespace: { type: 'string' }, name: { type: 'string' } },
+}
+
+const PREVIEW_ROWS = 100
+
+export function connectionRoutes(router: Router, services: Services): void {
+  const { store, sessions } = services
+
+  const record = async (id: string): Promise<ConnectionRecord> => {
+    const found = await store.connections.get(id)
+    if (!found)
+      throw new Failure('refused', `There is no connection ${id}.`, 'Look at the list of connections again.')
+    return found
+  }
+
+  const info = async (connection: ConnectionRecord): Promise<ConnectionInfo> => {
+    const pipelines = await store.pipelines.list()
+    const used = pipelines.filter(({ definition }) =>
+      [definition.from, definition.to].includes(connection.id),
+    )
+    return {
+      ...connection,
+      address: services.connector(connection.kind).address(connection.config),
+      screen:
+        typeof connection.config.screen === 'string' && connection.config.screen
+          ? connection.config.screen
+          : null,
+      usedBy: used.map(({ id, definition }) => ({ id, name: definition.name })),
+    }
+  }
+
+  /** Splits settings into those that may be shown and secrets; an empty secret means: as it was. */
+  const split = (body: ConnectionBody) => {
+    const { configSchema } = services.connector(body.kind)
+    const properties = (configSchema as { properties: Record<string, { writeOnly?: boolean }> }).properties
+    const config: Record<string, unknown> = {}
+    const secrets: Record<string, unknown> = {}
+    for (const [name, value] of Object.entries(body.config)) {
+      if (!properties[name]?.writeOnly) config[name] = value
+      else if (value !== '') secrets[name] = value
+    }
+    return { config, secrets }
+  }
+
+  /** The settings with their secrets, those of a saved connection where none are given. */
+  const complete = async (body: ConnectionBody, id: string | undefined) => {
+    const { config, secrets } = split(body)
+    const saved = id ? await store.connections.openable(id) : undefined
+    const merged = { ...saved?.config, ...config, ...secrets }
+    const { configSchema, title } = services.connector(body.kind)
+    return valid<Record<string, unknown>>(configSchema, merged, title)
+  }
+
+  const save = async (id: string, body: ConnectionBody) => {
+    await complete(body, id)
+    const taken = (await store.connections.list()).find(other => other.name === body.name && other.id !== id)
+    if (taken)
+      throw new Failure('refused', `Another connection is called “${body.name}”.`, 'Choose another name.')
+    const { config, secrets } = split(body)
+    await store.connections.save({ id, name: body.name, kind: body.kind, config }, secrets)
+    await sessions.renew(id)
+  }
+
+  router.get('/connectors', ctx => {
+    ctx.body = connectors.map(({ kind, title, summary, band, roles, configSchema }) => ({
+      kind,
+      title,
+      summary,
+      band,
+      roles,
+      configSchema,
+    }))
+  })
+
+  router.get('/connections', async ctx => {
+    ctx.body = await Promise.all((await store.connections.list()).map(info))
+  })
+
+  router.post('/connections', async ctx => {
+    const body = valid<ConnectionBody>(connectionSchema, ctx.request.body, 'Connection')
+    const id = newId()
+    await save(id, body)
+    ctx.status = 201
+    ctx.body = await info(await record(id))
+  })
+
+  /** Checks settings before they are saved. `id` lends the saved secrets. */
+  router.post('/connections/check', async ctx => {
+    const { id, ...rest } = ctx.request.body as { id?: string }
+    const body = valid<ConnectionBody>(
+      { ...connectionSchema, required: ['kind', 'config'] },
+      rest,
+      'Connection',
+    )
+    ctx.body = await collect(services.connector(body.kind).check(await complete(body, id)))
+  })
+
+  router.get('/connections/:id', async ctx => {
+    ctx.body = await info(await record(ctx.params.id!))
+  })
+
+  router.put('/connections/:id', async ctx => {
+    const { kind } = await record(ctx.params.id!)
+    const body = valid<ConnectionBody>(connectionSchema, ctx.request.body, 'Connection')
+    await save(ctx.params.id!, { ...body, kind })
+    ctx.body = await info(await record(ctx.params.id!))
+  })
+
+  router.delete('/connections/:id', async ctx => {
+    const { name, usedBy } = await info(await record(ctx.params.id!))
+    if (usedBy.length > 0) {
+      const users = usedBy.map(pipeline => `“${pipeline.name}”`).join(', ')
+      throw new Failure('refused', `${name} is used by ${users}.`, 'Delete these pipelines first.')
+    }
+    await sessions.renew(ctx.params.id!)
+    await store.connections.remove(ctx.params.id!)
+    ctx.status = 204
+  })
+
+  router.post('/connections/:id/check', async ctx => {
+    const connection = await store.connections.openable((await record(ctx.params.id!)).id)
+    const items = await collect(services.connector(connection!.kind).check(connection!.config))
+    await store.connections.setLastCheck(ctx.params.id!, {
+      at: new Date().toISOString(),
+      failed: items.filter(item => item.result === 'failed').length,
+      warnings: items.filter(item => item.result === 'warning').length,
+    })
+    ctx.body = items
+  })
+
+  router.get('/connections/:id/catalogue', async ctx => {
+    await record(ctx.params.id!)
+    ctx.body = await sessions.catalogue(ctx.params.id!, ctx.query.fresh === 'true')
+  })
+
+  router.get('/connections/:id/preview', async ctx => {
+    await record(ctx.params.id!)
+    const table = valid<{ namespace: string; name: string }>(tableSchema, { ...ctx.query }, 'Preview')
+    ctx.body = await sessions.use(ctx.params.id!, async session => {
+      const [grid, total] = await Promise.all([session.preview(table, PREVIEW_ROWS), session.count(table)])
+      return { ...grid, total }
+    })
+  })
+}
+
+async function collect(items: AsyncIterable<CheckItem>): Promise<CheckItem[]> {
+  const all: CheckItem[] = []
+  for await (const item of items) all.push(item)
+  return all
+}

@@ -1,0 +1,35 @@
+import type Router from '@koa/router'
+import { PassThrough } from 'node:stream'
+import type { Services } from '../services.ts'
+
+/** One stream for everything live: the pipelines' statuses after each reading and each change of state. */
+export function eventRoutes(router: Router, { engine }: Services): void {
+  router.get('/events', ctx => {
+    ctx.set({ 'Content-Type': 'text/event-stream', 'Cache-Control': 'no-cache', 'X-Accel-Buffering': 'no' })
+    ctx.respond = false
+    ctx.res.statusCode = 200
+    const stream = new PassThrough()
+    for (const [name, value] of Object.entries(ctx.response.headers)) ctx.res.setHeader(name, value as string)
+    stream.pipe(ctx.res)
+    let sending = false
+    let again = false
+    const send = async () => {
+      if (sending) return void (again = true)
+      sending = true
+      do {
+        again = false
+        const statuses = await engine.statuses()
+        // A reader that does not keep up gets the next statuses, not all of them.
+        if (stream.writableNeedDrain) continue
+        stream.write(`event: pipelines\ndata: ${JSON.stringify(statuses)}\n\n`)
+      } while (again)
+      sending = false
+    }
+    const leave = engine.onChange(() => void send().catch(() => {}))
+    ctx.req.on('close', () => {
+      leave()
+      stream.destroy()
+    })
+    void send().catch(() => {})
+  })
+}

@@ -1,0 +1,144 @@
+import type Router from '@koa/router'
+import { definitionSchema, type Definition } from '@tide/core/definition/definition'
+import { Failure } from '@tide/core/failure'
+import type { PipelineRecord } from '@tide/store/pipelines'
+import { planFor } from '../plan.ts'
+import { newId, type Services } from '../services.ts'
+import { valid } from '../validate.ts'
+
+const LOG_PAGE = 100
+/** Spans of the tide chart in seconds, with the resolution that is read for each. */
+const RESOLUTION_1S_UP_TO = 2 * 3600
+
+const recopySchema = {
+  type: 'object',
+  additionalProperties: false,
+  properties: { lanes: { type: 'array', items: { type: 'integer', minimum: 0 }, default: [] } },
+}
+
+export function pipelineRoutes(router: Router, services: Services): void {
+  const { store, engine } = services
+
+  const record = async (id: string): Promise<PipelineRecord> => {
+    const found = await store.pipelines.get(id)
+    if (!found)
+      throw new Failure('refused', `There is no pipeline ${id}.`, 'Look at the list of pipelines again.')
+    return found
+  }
+
+  router.get('/health', async ctx => {
+    const statuses = await engine.statuses()
+    const stopped = statuses.some(({ state, reason }) => state === 'Stopped' && reason)
+    ctx.body = {
+      status: stopped ? 'degraded' : 'ok',
+      version: services.version,
+      pipelines: statuses.map(({ id, definition, state, lagSeconds }) => ({
+        id,
+        name: definition.name,
+        state,
+        lagSeconds,
+      })),
+    }
+  })
+
+  router.get('/about', ctx => {
+    ctx.body = { version: services.version, dataFolder: services.dataFolder, processId: process.pid }
+  })
+
+  router.get('/pipelines', async ctx => {
+    ctx.body = await engine.statuses()
+  })
+
+  router.post('/pipelines', async ctx => {
+    const definition = valid<Definition>(definitionSchema, ctx.request.body, 'Pipeline')
+    const id = newId()
+    await store.pipelines.create(id, definition)
+    ctx.status = 201
+    ctx.body = await engine.status(id)
+  })
+
+  router.get('/pipelines/:id', async ctx => {
+    ctx.body = await engine.status(ctx.params.id!)
+  })
+
+  router.put('/pipelines/:id', async ctx => {
+    const { id, state } = await record(ctx.params.id!)
+    const definition = valid<Definition>(definitionSchema, ctx.request.body, 'Pipeline')
+    if (!['Draft', 'Ready', 'Stopped'].includes(state)) {
+      throw new Failure(
+        'refused',
+        `“${definition.name}” is ${state.toLowerCase()}.`,
+        'Stop it before changing its setup.',
+      )
+    }
+    await store.pipelines.setDefinition(id, definition)
+    ctx.body = await engine.status(id)
+  })
+
+  router.delete('/pipelines/:id', async ctx => {
+    const { id, state, reason, definition } = await record(ctx.params.id!)
+    if (state !== 'Draft' && state !== 'Ready' && reason?.kind !== 'person') {
+      throw new Failure(
+        'refused',
+        `“${definition.name}” is ${state.toLowerCase()}.`,
+        'Stop it first; then its capture is taken off the source.',
+      )
+    }
+    await engine.halt(id)
+    await store.pipelines.remove(id)
+    engine.forget(id)
+    ctx.status = 204
+  })
+
+  router.post('/plan', async ctx => {
+    const { pipeline, definition } = ctx.request.body as { pipeline?: string; definition: unknown }
+    ctx.body = await planFor(
+      services,
+      valid<Definition>(definitionSchema, definition, 'Pipeline'),
+      pipeline,
+      false,
+    )
+  })
+
+  router.post('/pipelines/:id/start', async ctx => {
+    const { id, definition } = await record(ctx.params.id!)
+    const plan = await planFor(services, definition, id, true)
+    const refusal = plan.notes.find(note => note.level === 'refused')
+    if (refusal) throw new Failure('refused', refusal.message, refusal.remedy)
+    await engine.begin(id, plan)
+    ctx.body = await engine.status(id)
+  })
+
+  for (const action of ['pause', 'continue'] as const) {
+    router.post(`/pipelines/:id/${action}`, async ctx => {
+      await engine[action](ctx.params.id!)
+      ctx.body = await engine.status(ctx.params.id!)
+    })
+  }
+
+  router.post('/pipelines/:id/stop', async ctx => {
+    await engine.end(ctx.params.id!)
+    ctx.body = await engine.status(ctx.params.id!)
+  })
+
+  router.post('/pipelines/:id/recopy', async ctx => {
+    const { lanes } = valid<{ lanes: number[] }>(recopySchema, ctx.request.body ?? {}, 'Recopy')
+    await engine.recopy(ctx.params.id!, lanes)
+    ctx.body = await engine.status(ctx.params.id!)
+  })
+
+  router.get('/pipelines/:id/figures', async ctx => {
+    const seconds = Math.min(40 * 86_400, Math.max(60, Number(ctx.query.seconds) || 300))
+    const resolution = seconds <= RESOLUTION_1S_UP_TO ? 1 : 60
+    ctx.body = await store.history.figures(ctx.params.id!, resolution, Date.now() - seconds * 1000)
+  })
+
+  router.get('/log', async ctx => {
+    const { pipeline, before } = ctx.query
+    ctx.body = await store.history.lines({
+      ...(typeof pipeline === 'string' ? { pipeline } : {}),
+      ...(typeof before === 'string' ? { before: Number(before) } : {}),
+      limit: LOG_PAGE,
+    })
+  })
+}

@@ -1,0 +1,87 @@
+/** Puts store, connectors and engine together. */
+import type { Config, Connector, Session } from '@tide/connectors/contract'
+import { connectors } from '@tide/connectors/registry'
+import { Failure } from '@tide/core/failure'
+import { Engine } from '@tide/engine/engine'
+import type { ConnectionOpener, Surroundings } from '@tide/engine/repositories'
+import type { Store } from '@tide/store/database'
+import { randomBytes } from 'node:crypto'
+import { setTimeout as sleep } from 'node:timers/promises'
+import { SessionCache } from './sessions.ts'
+
+export interface Services {
+  version: string
+  dataFolder: string
+  store: Store
+  engine: Engine
+  sessions: SessionCache
+  connector(kind: string): Connector
+  warn(error: Error): void
+  close(): Promise<void>
+}
+
+const surroundings: Surroundings = {
+  now: Date.now,
+  random: Math.random,
+  sleep: (milliseconds, signal) => sleep(milliseconds, undefined, { signal }).catch(() => {}),
+  newId: () => randomBytes(5).toString('hex'),
+}
+
+export const newId = surroundings.newId
+
+export async function composeServices(store: Store, version: string, dataFolder: string): Promise<Services> {
+  const connector = (kind: string): Connector => {
+    const found = connectors.find(connector => connector.kind === kind)
+    if (!found)
+      throw new Failure('refused', `There is no connector “${kind}”.`, 'Choose one of the catalogue.')
+    return found
+  }
+  const names = new Map<string, { name: string; connector: Connector }>()
+  const opener: ConnectionOpener = {
+    open: async (id): Promise<Session> => {
+      const { kind, config } = await openable(id)
+      return connector(kind).open(config)
+    },
+    describe: async id => {
+      const known = names.get(id)
+      if (known) return known
+      const record = await store.connections.get(id)
+      if (!record) return undefined
+      const described = { name: record.name, connector: connector(record.kind) }
+      names.set(id, described)
+      return described
+    },
+  }
+  const openable = async (id: string): Promise<{ kind: string; config: Config }> => {
+    const record = await store.connections.openable(id)
+    if (!record)
+      throw new Failure(
+        'structural',
+        'The connection is not there any more.',
+        'Choose another one in the setup.',
+      )
+    return record
+  }
+  const engine = new Engine({
+    pipelines: store.pipelines,
+    history: store.history,
+    connections: opener,
+    surroundings,
+  })
+  const sessions = new SessionCache(opener, id => names.delete(id))
+  await engine.start()
+  return {
+    version,
+    dataFolder,
+    store,
+    engine,
+    sessions,
+    connector,
+    warn: error => process.stderr.write(`${error.stack ?? error.message}\n`),
+    close: async () => {
+      await engine.stop()
+      await sessions.close()
+      await store.close()
+    },
+  }
+}

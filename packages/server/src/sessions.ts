@@ -1,0 +1,77 @@
+import type { Catalogue, Session } from '@tide/connectors/contract'
+import type { ConnectionOpener } from '@tide/engine/repositories'
+
+const IDLE_MS = 30_000
+const CATALOGUE_HOLDS_MS = 5_000
+
+interface Held {
+  session: Promise<Session>
+  users: number
+  timer: NodeJS.Timeout | undefined
+  catalogue: { at: number; answer: Promise<Catalogue> } | undefined
+}
+
+/** Sessions for people who browse and plan: kept open a while after the last use. */
+export class SessionCache {
+  private readonly opener: ConnectionOpener
+  private readonly forgetName: (id: string) => void
+  private readonly held = new Map<string, Held>()
+
+  constructor(opener: ConnectionOpener, forgetName: (id: string) => void) {
+    this.opener = opener
+    this.forgetName = forgetName
+  }
+
+  async use<T>(id: string, body: (session: Session) => Promise<T>): Promise<T> {
+    const held = this.take(id)
+    try {
+      return await body(await held.session)
+    } finally {
+      held.users--
+      if (held.users === 0) held.timer = setTimeout(() => void this.drop(id, held), IDLE_MS)
+    }
+  }
+
+  /** The catalogue, some seconds old at most; `fresh` reads it anew. */
+  catalogue(id: string, fresh: boolean): Promise<Catalogue> {
+    return this.use(id, session => {
+      const held = this.held.get(id)!
+      if (fresh || !held.catalogue || Date.now() - held.catalogue.at > CATALOGUE_HOLDS_MS) {
+        const answer = session.catalogue()
+        held.catalogue = { at: Date.now(), answer }
+        answer.catch(() => (held.catalogue = undefined))
+      }
+      return held.catalogue.answer
+    })
+  }
+
+  /** After the settings have changed. */
+  async renew(id: string): Promise<void> {
+    this.forgetName(id)
+    const held = this.held.get(id)
+    if (held) await this.drop(id, held)
+  }
+
+  async close(): Promise<void> {
+    await Promise.all([...this.held].map(([id, held]) => this.drop(id, held)))
+  }
+
+  private take(id: string): Held {
+    let held = this.held.get(id)
+    if (!held) {
+      held = { session: this.opener.open(id), users: 0, timer: undefined, catalogue: undefined }
+      this.held.set(id, held)
+      held.session.catch(() => this.held.delete(id))
+    }
+    clearTimeout(held.timer)
+    held.users++
+    return held
+  }
+
+  private async drop(id: string, held: Held): Promise<void> {
+    clearTimeout(held.timer)
+    if (this.held.get(id) === held) this.held.delete(id)
+    const session = await held.session.catch(() => undefined)
+    await session?.close()
+  }
+}

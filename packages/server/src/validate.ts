@@ -1,0 +1,23 @@
+import { Failure } from '@tide/core/failure'
+import { Ajv, type ErrorObject, type ValidateFunction } from 'ajv'
+
+const ajv = new Ajv({ allErrors: true, useDefaults: true, strict: false })
+const compiled = new WeakMap<object, ValidateFunction>()
+
+/** The value, if it is valid against the schema; else a Failure that names every wrong property. Fills in defaults. */
+export function valid<T>(schema: object, value: unknown, what: string): T {
+  let validate = compiled.get(schema)
+  if (!validate) compiled.set(schema, (validate = ajv.compile(schema)))
+  if (validate(value)) return value as T
+  const faults = (validate.errors ?? []).map(describe)
+  throw new Failure('refused', `${what}: ${faults.join('; ')}.`, 'Correct what is named.')
+}
+
+function describe({ instancePath, keyword, message, params, parentSchema }: ErrorObject): string {
+  const title = (parentSchema as { title?: string } | undefined)?.title
+  const where = title ?? instancePath.slice(1).replaceAll('/', '.')
+  if (keyword === 'required') return `${where ? `${where}.` : ''}${params.missingProperty} is missing`
+  if (keyword === 'additionalProperties') return `${params.additionalProperty} is not known here`
+  if (keyword === 'minLength') return `${where} is empty`
+  return `${where || 'it'} ${message}`
+}

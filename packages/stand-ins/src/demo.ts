@@ -1,0 +1,59 @@
+/** Sets the demo world up through the same API that people use. */
+import type { Site } from './site.ts'
+
+export interface DemoPlace {
+  server: string
+  warehouse: string
+}
+
+async function call<T>(server: string, method: string, path: string, body?: unknown): Promise<T> {
+  const response = await fetch(`${server}/api${path}`, {
+    method,
+    ...(body === undefined
+      ? {}
+      : { body: JSON.stringify(body), headers: { 'Content-Type': 'application/json' } }),
+  })
+  const answer = response.status === 204 ? undefined : await response.json()
+  if (!response.ok) throw new Error(`${method} ${path}: ${(answer as { detail: string }).detail}`)
+  return answer as T
+}
+
+interface Named {
+  id: string
+  name: string
+}
+
+/** Makes what the demo begins with, unless somebody has made connections already. */
+export async function setUpDemo(site: Site, { server, warehouse }: DemoPlace): Promise<void> {
+  const present = await call<Named[]>(server, 'GET', '/connections')
+  if (present.length > 0) return
+  const source = await call<Named>(server, 'POST', '/connections', {
+    name: site.name,
+    kind: 'postgres',
+    config: { ...site.access, screen: site.screen },
+  })
+  const target = await call<Named>(server, 'POST', '/connections', {
+    name: 'growers_warehouse',
+    kind: 'duckdb',
+    config: { path: warehouse, fold: 'upper', allowed: 'word', maxLength: 63 },
+  })
+  const tables = [
+    'species',
+    'beds',
+    'batches',
+    'inspections',
+    'readings',
+    'dispatches',
+    'dispatch_lines',
+    'price_list',
+  ]
+  const pipeline = await call<Named>(server, 'POST', '/pipelines', {
+    version: 1,
+    name: `${site.name} to warehouse`,
+    from: source.id,
+    to: target.id,
+    targetSchema: 'NURSERY',
+    tables: tables.map(name => ({ namespace: 'nursery', name })),
+  })
+  await call(server, 'POST', `/pipelines/${pipeline.id}/start`)
+}

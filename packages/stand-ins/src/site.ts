@@ -1,0 +1,124 @@
+/** One site's operational database, with its socket, its people's activity and its screen. */
+import { PGlite } from '@electric-sql/pglite'
+import { mkdir, readFile, stat, writeFile } from 'node:fs/promises'
+import type { Server } from 'node:http'
+import { createServer } from 'node:net'
+import { join } from 'node:path'
+import pg from 'pg'
+import { PostgresSocketServer, type Access } from './postgres/socket-server.ts'
+import { createScreen } from './screen/screen.ts'
+import { Activity, type Pace } from './world/activity.ts'
+import { fillStatements, NURSERY_SCHEMA, SITE_SIZE, type SiteSize } from './world/nursery.sql.ts'
+
+export interface SiteOptions {
+  name: string
+  folder: string
+  seed: number
+  size?: SiteSize
+  /** Wanted ports; others are taken at the first start when these are not free. */
+  ports: { database: number; screen: number }
+  pace: Pace
+}
+
+interface Kept {
+  ports: { database: number; screen: number }
+  pace: Pace
+}
+
+export interface Site {
+  name: string
+  access: Access & { host: string; port: number }
+  screen: string
+  activity: Activity
+  close(): Promise<void>
+}
+
+/** Starts a site where it was left; the first time, it is made and filled. */
+export async function startSite(options: SiteOptions): Promise<Site> {
+  const { name, folder } = options
+  await mkdir(folder, { recursive: true })
+  const memory = join(folder, 'site.json')
+  const filled = await stat(memory).catch(() => undefined)
+  const kept: Kept = filled
+    ? JSON.parse(await readFile(memory, 'utf8'))
+    : { ports: await freePorts(options.ports), pace: options.pace }
+  const db = await PGlite.create(join(folder, 'database'))
+  if (!filled) await fill(db, options)
+  const access = { database: name.toLowerCase(), user: 'osier', password: 'willow-and-water' }
+  const sockets = new PostgresSocketServer(db, access)
+  await sockets
+    .listen(kept.ports.database)
+    .catch(error => Promise.reject(taken(error, name, kept.ports.database)))
+  const address = { host: '127.0.0.1', port: kept.ports.database }
+  const pool = new pg.Pool({ ...address, ...access, max: 3 })
+  pool.on('error', () => {}) // seen again at the next query
+  const activity = new Activity(pool, options.seed)
+  const remember = () => writeFile(memory, JSON.stringify({ ports: kept.ports, pace: activity.pace }))
+  activity.set(kept.pace)
+  await remember()
+  const setPace = async (pace: Pace) => {
+    activity.set(pace)
+    await remember()
+  }
+  const server = await listen(
+    createScreen({ name, pool, activity, setPace, address, access }),
+    kept.ports.screen,
+    name,
+  )
+  return {
+    name,
+    access: { ...access, ...address },
+    screen: `http://127.0.0.1:${kept.ports.screen}/`,
+    activity,
+    close: async () => {
+      server.closeAllConnections()
+      server.close()
+      await activity.stop()
+      await pool.end()
+      await sockets.close()
+      await db.close()
+    },
+  }
+}
+
+async function fill(db: PGlite, { folder, seed, size = SITE_SIZE }: SiteOptions): Promise<void> {
+  // A start that was cut short leaves a half-filled database behind.
+  await db.exec('DROP SCHEMA IF EXISTS nursery CASCADE; DROP SCHEMA IF EXISTS "Field Notes" CASCADE')
+  await db.exec(NURSERY_SCHEMA)
+  for (const statement of fillStatements(seed, size)) await db.exec(statement)
+  await mkdir(folder, { recursive: true })
+}
+
+function listen(
+  handler: { listen(port: number, host: string): Server },
+  port: number,
+  name: string,
+): Promise<Server> {
+  const server = handler.listen(port, '127.0.0.1')
+  return new Promise((resolve, reject) => {
+    server.once('listening', () => resolve(server))
+    server.once('error', error => reject(taken(error, name, port)))
+  })
+}
+
+function taken(error: NodeJS.ErrnoException, name: string, port: number): Error {
+  if (error.code !== 'EADDRINUSE') return error
+  return new Error(
+    `Port ${port}, which ${name} of the demo world needs, is taken. Free it, or begin anew in another TIDE_DATA.`,
+  )
+}
+
+async function freePorts(wanted: Kept['ports']): Promise<Kept['ports']> {
+  return { database: await freePort(wanted.database), screen: await freePort(wanted.screen) }
+}
+
+function freePort(wanted: number): Promise<number> {
+  return new Promise((resolve, reject) => {
+    const probe = createServer()
+    probe.once('error', () => (wanted === 0 ? reject(new Error('No port is free.')) : resolve(freePort(0))))
+    probe.listen(wanted, '127.0.0.1', () => {
+      const { port } = probe.address() as { port: number }
+      probe.close(() => resolve(port))
+    })
+  })
+}

@@ -1,0 +1,46 @@
+import { Failure } from '@tide/core/failure'
+import { chmod, mkdir, mkdtemp, rm } from 'node:fs/promises'
+import { tmpdir } from 'node:os'
+import { join } from 'node:path'
+import { Worker } from 'node:worker_threads'
+
+export interface Embedded {
+  /** For the driver: the folder of the socket, in place of a host name. */
+  host: string
+  close(): Promise<void>
+}
+
+/** Starts the embedded PostgreSQL on `folder` in a worker thread. A new folder takes some seconds. */
+export async function startEmbedded(folder: string): Promise<Embedded> {
+  await mkdir(folder, { recursive: true })
+  const host = await mkdtemp(join(tmpdir(), 'constant-tide-'))
+  await chmod(host, 0o700)
+  const worker = new Worker(new URL('./pglite-worker.mjs', import.meta.url), {
+    workerData: { folder, socket: join(host, '.s.PGSQL.5432') },
+    execArgv: [],
+  })
+  const answer = () =>
+    new Promise<{ ready?: true; closed?: true; failed?: string }>((resolve, reject) => {
+      worker.once('message', resolve)
+      worker.once('error', reject)
+    })
+  const started = await answer()
+  if (started.failed !== undefined) {
+    await worker.terminate()
+    throw new Failure(
+      'structural',
+      `The application’s own database in ${folder} does not start: ${started.failed}`,
+      'Put the folder back from a backup, or move it away to begin anew.',
+    )
+  }
+  return {
+    host,
+    close: async () => {
+      const closed = answer()
+      worker.postMessage('close')
+      await closed
+      await worker.terminate()
+      await rm(host, { recursive: true, force: true })
+    },
+  }
+}

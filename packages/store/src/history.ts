@@ -1,0 +1,105 @@
+import { and, asc, desc, eq, gte, isNotNull, lt, sql } from 'drizzle-orm'
+import type { TideSample } from '@tide/core/pace/tide'
+import type { Database } from './database.ts'
+import { figure, logEntry, run } from './schema.ts'
+
+/** Readings each second are kept for two hours, readings each minute for forty days. */
+const KEEP: { resolution: number; seconds: number }[] = [
+  { resolution: 1, seconds: 2 * 3600 },
+  { resolution: 60, seconds: 40 * 86_400 },
+]
+
+export interface LogLine {
+  id: number
+  at: string
+  level: 'info' | 'warning' | 'error'
+  pipeline: string | null
+  message: string
+  remedy: string | null
+  byPerson: boolean
+}
+
+/** What happened and how fast it went. */
+export class History {
+  private readonly db: Database
+
+  constructor(db: Database) {
+    this.db = db
+  }
+
+  async log(
+    entry: Pick<LogLine, 'level' | 'pipeline' | 'message'> & Partial<Pick<LogLine, 'remedy' | 'byPerson'>>,
+  ) {
+    await this.db.insert(logEntry).values(entry)
+  }
+
+  /** Newest first; `before` is the id to go on from. */
+  lines(options: { pipeline?: string; before?: number; limit: number }): Promise<LogLine[]> {
+    const conditions = [
+      ...(options.pipeline ? [eq(logEntry.pipeline, options.pipeline)] : []),
+      ...(options.before ? [lt(logEntry.id, options.before)] : []),
+    ]
+    return this.db
+      .select()
+      .from(logEntry)
+      .where(and(...conditions))
+      .orderBy(desc(logEntry.id))
+      .limit(options.limit)
+  }
+
+  async addFigures(resolution: number, samples: ({ pipeline: string } & TideSample)[]): Promise<void> {
+    if (samples.length === 0) return
+    const rows = samples.map(({ at, ...rest }) => ({ ...rest, resolution, at: new Date(at).toISOString() }))
+    await this.db.insert(figure).values(rows).onConflictDoNothing()
+  }
+
+  async figures(pipeline: string, resolution: number, since: number): Promise<TideSample[]> {
+    const rows = await this.db
+      .select()
+      .from(figure)
+      .where(
+        and(
+          eq(figure.pipeline, pipeline),
+          eq(figure.resolution, resolution),
+          gte(figure.at, new Date(since).toISOString()),
+        ),
+      )
+      .orderBy(asc(figure.at))
+    return rows.map(({ at, committed, landed, lag }) => ({ at: Date.parse(at), committed, landed, lag }))
+  }
+
+  async trimFigures(now: number): Promise<void> {
+    for (const { resolution, seconds } of KEEP) {
+      const oldest = new Date(now - seconds * 1000).toISOString()
+      await this.db.delete(figure).where(and(eq(figure.resolution, resolution), lt(figure.at, oldest)))
+    }
+  }
+
+  async beginRun(entry: {
+    id: string
+    pipeline: string
+    from: string
+    to: string
+    startedAt: string
+  }): Promise<void> {
+    await this.db.insert(run).values(entry)
+  }
+
+  async endRun(id: string, end: { endedAt: string; rows: number; bytes: number }): Promise<void> {
+    await this.db.update(run).set(end).where(eq(run.id, id))
+  }
+
+  /** Rows a second of the last finished copy between the two, if there was one worth measuring by. */
+  async lastCopyRate(from: string, to: string): Promise<number | null> {
+    const [row] = await this.db
+      .select({
+        rows: run.rows,
+        seconds: sql<number>`extract(epoch from (${run.endedAt} - ${run.startedAt}))::float8`,
+      })
+      .from(run)
+      .where(and(eq(run.from, from), eq(run.to, to), isNotNull(run.endedAt), gte(run.rows, 1000)))
+      .orderBy(desc(run.startedAt))
+      .limit(1)
+    return row && row.seconds > 0 ? row.rows / row.seconds : null
+  }
+}

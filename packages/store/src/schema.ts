@@ -1,0 +1,100 @@
+import {
+  bigint,
+  boolean,
+  doublePrecision,
+  index,
+  integer,
+  jsonb,
+  pgTable,
+  primaryKey,
+  text,
+  timestamp,
+} from 'drizzle-orm/pg-core'
+import type { Definition, PipelineState } from '@tide/core/definition/definition'
+import type { FailureKind } from '@tide/core/failure'
+import type { Lane, PrepareStep } from '@tide/core/plan/plan'
+
+const moment = (name: string) => timestamp(name, { withTimezone: true, mode: 'string' })
+
+export const connection = pgTable('connection', {
+  id: text('id').primaryKey(),
+  name: text('name').notNull().unique(),
+  kind: text('kind').notNull(),
+  /** Settings without secrets. */
+  config: jsonb('config').$type<Record<string, unknown>>().notNull(),
+  /** The secrets as JSON, sealed. */
+  secrets: text('secrets').notNull(),
+  lastCheck: jsonb('last_check').$type<{ at: string; failed: number; warnings: number }>(),
+  createdAt: moment('created_at').notNull().defaultNow(),
+})
+
+/** Why a pipeline stopped, in words. */
+export interface StopReason {
+  kind: FailureKind | 'person'
+  message: string
+  remedy: string
+  at: string
+}
+
+export const pipeline = pgTable('pipeline', {
+  id: text('id').primaryKey(),
+  definition: jsonb('definition').$type<Definition>().notNull(),
+  state: text('state').$type<PipelineState>().notNull(),
+  /** What its people want of it; the engine works towards that. */
+  wanted: text('wanted').$type<'run' | 'pause' | 'stop'>().notNull(),
+  reason: jsonb('reason').$type<StopReason>(),
+  /** Raised whenever an engine takes the pipeline. */
+  epoch: integer('epoch').notNull().default(0),
+  /** A checkpoint of an earlier epoch belongs to an earlier start and is not continued. */
+  freshFrom: integer('fresh_from').notNull().default(1),
+  /** The plan as it was started. */
+  lanes: jsonb('lanes').$type<Lane[]>().notNull().default([]),
+  steps: jsonb('steps').$type<PrepareStep[]>().notNull().default([]),
+  startedAt: moment('started_at'),
+  createdAt: moment('created_at').notNull().defaultNow(),
+})
+
+/** One initial copy, with what it moved and how fast. */
+export const run = pgTable('run', {
+  id: text('id').primaryKey(),
+  pipeline: text('pipeline')
+    .notNull()
+    .references(() => pipeline.id, { onDelete: 'cascade' }),
+  from: text('from').notNull(),
+  to: text('to').notNull(),
+  startedAt: moment('started_at').notNull(),
+  endedAt: moment('ended_at'),
+  rows: bigint('rows', { mode: 'number' }).notNull().default(0),
+  bytes: bigint('bytes', { mode: 'number' }).notNull().default(0),
+})
+
+/** Readings of a pipeline's cumulative lines, at one resolution each. */
+export const figure = pgTable(
+  'figure',
+  {
+    pipeline: text('pipeline')
+      .notNull()
+      .references(() => pipeline.id, { onDelete: 'cascade' }),
+    /** Seconds that one reading stands for. */
+    resolution: integer('resolution').notNull(),
+    at: moment('at').notNull(),
+    committed: bigint('committed', { mode: 'number' }).notNull(),
+    landed: bigint('landed', { mode: 'number' }).notNull(),
+    lag: doublePrecision('lag'),
+  },
+  table => [primaryKey({ columns: [table.pipeline, table.resolution, table.at] })],
+)
+
+export const logEntry = pgTable(
+  'log_entry',
+  {
+    id: bigint('id', { mode: 'number' }).primaryKey().generatedAlwaysAsIdentity(),
+    at: moment('at').notNull().defaultNow(),
+    level: text('level').$type<'info' | 'warning' | 'error'>().notNull(),
+    pipeline: text('pipeline').references(() => pipeline.id, { onDelete: 'cascade' }),
+    message: text('message').notNull(),
+    remedy: text('remedy'),
+    byPerson: boolean('by_person').notNull().default(false),
+  },
+  table => [index('log_entry_pipeline').on(table.pipeline, table.id)],
+)
