@@ -27,7 +27,7 @@ function upToDate(stamp, paths, what, make) {
   const began = Date.now()
   process.stdout.write(`${what} …\n`)
   make()
-  writeFileSync(stamp, now)
+  writeFileSync(stamp, digest(paths)) // installing may complete the lock file
   process.stdout.write(`${what}: ${((Date.now() - began) / 1000).toFixed(1)} s\n`)
 }
 

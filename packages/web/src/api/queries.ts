@@ -1,0 +1,49 @@
+import type { ConnectionInfo, ConnectorInfo } from '@tide/core/api/types'
+import type { Dataset } from '@tide/core/records/dataset'
+import { QueryClient, useQuery } from '@tanstack/react-query'
+import { api } from './client.ts'
+
+export const queryClient = new QueryClient({
+  defaultOptions: { queries: { retry: false, refetchOnWindowFocus: false } },
+})
+
+export interface Catalogue {
+  schemas: string[]
+  datasets: Dataset[]
+}
+
+export interface Grid {
+  columns: { name: string; type: string }[]
+  rows: (string | null)[][]
+  total: number | null
+  milliseconds: number
+}
+
+export interface CheckItem {
+  what: string
+  result: 'ok' | 'warning' | 'failed'
+  found: string
+  remedy?: string
+  paste?: string
+}
+
+export const useConnectors = () =>
+  useQuery({
+    queryKey: ['connectors'],
+    queryFn: () => api<ConnectorInfo[]>('GET', '/connectors'),
+    staleTime: Infinity,
+  })
+
+export const useConnections = () =>
+  useQuery({ queryKey: ['connections'], queryFn: () => api<ConnectionInfo[]>('GET', '/connections') })
+
+export const useCatalogue = (connection: string) =>
+  useQuery({
+    queryKey: ['catalogue', connection],
+    queryFn: () => api<Catalogue>('GET', `/connections/${connection}/catalogue`),
+    enabled: connection !== '',
+  })
+
+export function refreshConnections(): Promise<void> {
+  return queryClient.invalidateQueries({ queryKey: ['connections'] })
+}

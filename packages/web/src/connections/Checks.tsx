@@ -1,0 +1,24 @@
+import type { CheckItem } from '../api/queries.ts'
+import { PasteBlock } from '../parts/Copyable.tsx'
+
+const WORDS = { ok: 'well', warning: 'look at this', failed: 'failed' }
+const TONES = { ok: 'text-ink-2', warning: 'text-ochre', failed: 'text-buoy' }
+
+/** A test as a checklist; each item that is not well says what to do. */
+export function Checks({ items }: { items: CheckItem[] }) {
+  return (
+    <ol className="border-t border-line text-[13px]" aria-label="Result of the test">
+      {items.map(({ what, result, found, remedy, paste }) => (
+        <li key={what} className="grid grid-cols-[150px_90px_minmax(0,1fr)] gap-3 border-b border-line py-2">
+          <span className="font-semibold">{what}</span>
+          <span className={`font-semibold ${TONES[result]}`}>{WORDS[result]}</span>
+          <div>
+            <p>{found}</p>
+            {remedy && <p className="mt-1 text-ink-2">{remedy}</p>}
+            {paste && <PasteBlock text={paste} />}
+          </div>
+        </li>
+      ))}
+    </ol>
+  )
+}

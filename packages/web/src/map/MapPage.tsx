@@ -1,0 +1,330 @@
+import type { ConnectionInfo, PipelineStatus } from '@tide/core/api/types'
+import { tint } from '@tide/core/pace/lag'
+import { useEffect, useRef, useState, type ReactNode } from 'react'
+import { Link, useNavigate } from 'react-router'
+import { useLive } from '../api/live.ts'
+import { useConnections, useConnectors } from '../api/queries.ts'
+import { count, duration, plural } from '../format.ts'
+import { useWhere } from '../frame/crumbs.ts'
+import { ButtonLink } from '../parts/Button.tsx'
+import { copyShare } from '../parts/StateWord.tsx'
+import { BOX, layOut } from './layout.ts'
+
+const BANDS = ['Workplace apps', 'Operational databases', 'Warehouses and files']
+const BAND_OF = { apps: 0, databases: 1, warehouses: 2 }
+const TINTS = ['water-1', 'water-1', 'water-2', 'water-3', 'water-4'].map(name => `var(--color-${name})`)
+
+/** Pipelines between the same two systems are one ribbon. */
+interface Route {
+  id: string
+  from: string
+  to: string
+  pipelines: PipelineStatus[]
+}
+
+/** All systems and pipelines in one picture; beside it, what needs a person. */
+export function MapPage() {
+  useWhere({ title: 'Map' })
+  const pipelines = useLive(live => live.pipelines)
+  const connections = useConnections().data
+  if (!pipelines || !connections) return null
+  return (
+    <main className="flex min-w-0 flex-1">
+      <Picture connections={connections} pipelines={pipelines} />
+      <ForPerson connections={connections} pipelines={pipelines} />
+    </main>
+  )
+}
+
+function Picture({ connections, pipelines }: { connections: ConnectionInfo[]; pipelines: PipelineStatus[] }) {
+  const box = useRef<HTMLDivElement>(null)
+  const [size, setSize] = useState({ width: 900, height: 700 })
+  const connectors = useConnectors().data ?? []
+  useEffect(() => {
+    const watch = new ResizeObserver(([entry]) =>
+      setSize({ width: entry!.contentRect.width, height: entry!.contentRect.height }),
+    )
+    watch.observe(box.current!)
+    return () => watch.disconnect()
+  }, [])
+  const systems = connections.map(({ id, kind }) => ({
+    id,
+    band: BAND_OF[connectors.find(connector => connector.kind === kind)?.band ?? 'databases'],
+  }))
+  const routes = routesOf(
+    pipelines.filter(({ lanes }) => lanes.length > 0),
+    new Set(connections.map(({ id }) => id)),
+  )
+  // A band without systems is a strip, the others share the height.
+  const used = BANDS.map((_, band) => systems.some(system => system.band === band))
+  const empty = 64
+  const each =
+    (size.height - empty * used.filter(one => !one).length) / Math.max(1, used.filter(Boolean).length)
+  const heights = used.map(one => (one ? each : empty))
+  const tops = heights.map((_, i) => heights.slice(0, i).reduce((sum, height) => sum + height, 0))
+  const layout = layOut(systems, routes, size.width, heights)
+  return (
+    <div ref={box} className="relative min-w-0 flex-1 overflow-hidden">
+      {BANDS.map((title, band) => (
+        <div
+          key={title}
+          className={`absolute inset-x-0 border-line ${band > 0 ? 'border-t' : ''} ${['bg-paper', 'bg-paper-2', 'bg-line/45'][band]}`}
+          style={{ top: tops[band], height: heights[band] }}
+        >
+          <h2 className="px-4 pt-2.5 text-[13px] text-ink-2">
+            {title}
+            {!used[band] && <span className="ml-2 font-normal text-ink-3">none connected</span>}
+          </h2>
+        </div>
+      ))}
+      <svg className="absolute inset-0 h-full w-full" aria-hidden>
+        {routes.map(route => {
+          const { path, end } = layout.ribbons.get(route.id)!
+          const { thickness, colour, broken } = look(route)
+          return (
+            <g key={route.id}>
+              <path d={path} fill="none" stroke="var(--color-ink-2)" strokeWidth={thickness + 2} />
+              <path d={path} fill="none" stroke={colour} strokeWidth={thickness} />
+              {broken && (
+                <path
+                  d={path}
+                  fill="none"
+                  stroke="var(--color-paper-2)"
+                  strokeWidth={thickness + 4}
+                  strokeDasharray="14 10000"
+                  strokeDashoffset={-40}
+                />
+              )}
+              <path
+                d={
+                  end.down
+                    ? `M${end.x - 8},${end.y - 11} h16 L${end.x},${end.y} Z`
+                    : `M${end.x - 8},${end.y + 11} h16 L${end.x},${end.y} Z`
+                }
+                fill="var(--color-ink-2)"
+              />
+            </g>
+          )
+        })}
+      </svg>
+      {routes.map(route => (
+        <RouteLabel key={route.id} route={route} at={layout.ribbons.get(route.id)!.label} />
+      ))}
+      {connections.map(connection => (
+        <System
+          key={connection.id}
+          connection={connection}
+          title={connectors.find(({ kind }) => kind === connection.kind)?.title ?? ''}
+          canSend={connectors.find(({ kind }) => kind === connection.kind)?.roles.includes('source') ?? false}
+          at={layout.systems.get(connection.id)!}
+          routes={routes}
+        />
+      ))}
+      {connections.length === 0 && <Empty />}
+    </div>
+  )
+}
+
+function Empty() {
+  return (
+    <div className="absolute inset-x-0 top-1/3 mx-auto w-[440px] border border-line-2 bg-paper-3 p-5">
+      <h1 className="text-[17px]">Nothing is connected yet</h1>
+      <p className="my-2 text-ink-2">
+        Say how to reach a database to read from and a warehouse to write to. Then a pipeline copies the
+        tables you choose and follows every change.
+      </p>
+      <ButtonLink look="filled" to="/connections/new">
+        Add the first connection
+      </ButtonLink>
+    </div>
+  )
+}
+
+function routesOf(pipelines: readonly PipelineStatus[], known: ReadonlySet<string>): Route[] {
+  const routes = new Map<string, Route>()
+  for (const pipeline of pipelines) {
+    const { from, to } = pipeline.definition
+    if (!known.has(from) || !known.has(to)) continue
+    const id = `${from} ${to}`
+    const route = routes.get(id) ?? { id, from, to, pipelines: [] }
+    route.pipelines.push(pipeline)
+    routes.set(id, route)
+  }
+  return [...routes.values()]
+}
+
+/** Thickness is the rate, tint the lag, a break a stop. */
+function look({ pipelines }: Route): { thickness: number; colour: string; broken: boolean } {
+  const rate = pipelines.reduce((sum, { landedPerMinute }) => sum + landedPerMinute, 0)
+  const lag = Math.max(0, ...pipelines.map(({ lagSeconds }) => lagSeconds ?? 0))
+  return {
+    thickness: Math.min(16, 4 + Math.log2(1 + rate / 10) * 1.5),
+    colour: TINTS[tint(lag)]!,
+    broken: pipelines.some(({ state }) => state === 'Stopped' || state === 'Paused'),
+  }
+}
+
+function RouteLabel({ route, at }: { route: Route; at: { x: number; y: number } }) {
+  const { pipelines } = route
+  const [only] = pipelines
+  const to = pipelines.length === 1 ? `/pipelines/${only!.id}` : '/pipelines'
+  return (
+    <Link
+      to={to}
+      className="absolute z-10 -translate-x-1/2 -translate-y-1/2 border border-line-2 bg-paper-3 px-2 py-0.5 text-center text-[12.5px] hover:border-ink-3"
+      style={{ left: at.x, top: at.y }}
+    >
+      <b>{pipelines.length === 1 ? only!.definition.name : plural(pipelines.length, 'pipeline')}</b>
+      <span className="ml-2 text-ink-2">{summary(pipelines)}</span>
+    </Link>
+  )
+}
+
+function summary(pipelines: readonly PipelineStatus[]): ReactNode {
+  const stopped = pipelines.filter(({ state }) => state === 'Stopped').length
+  if (stopped > 0)
+    return (
+      <span className="font-semibold text-buoy">
+        {pipelines.length === 1 ? 'stopped' : `${stopped} stopped`}
+      </span>
+    )
+  const copying = pipelines.find(({ state }) => state === 'Copying')
+  if (copying) return `copying ${Math.floor(copyShare(copying) * 100)} %`
+  if (pipelines.every(({ state }) => state === 'Paused'))
+    return <span className="font-semibold text-ochre">paused</span>
+  const lags = pipelines.flatMap(({ lagSeconds }) => (lagSeconds === null ? [] : [lagSeconds]))
+  const rate = pipelines.reduce((sum, { landedPerMinute }) => sum + landedPerMinute, 0)
+  return `${lags.length === 0 ? 'lag unknown' : duration(Math.max(...lags))}, ${count(rate)}/min`
+}
+
+interface SystemProps {
+  connection: ConnectionInfo
+  title: string
+  canSend: boolean
+  at: { x: number; y: number }
+  routes: Route[]
+}
+
+function System({ connection, title, canSend, at, routes }: SystemProps) {
+  const navigate = useNavigate()
+  const failed = (connection.lastCheck?.failed ?? 0) > 0
+  const stopped = routes.some(
+    route =>
+      route.to === connection.id &&
+      route.pipelines.some(({ state, reason }) => state === 'Stopped' && reason),
+  )
+  return (
+    <div
+      className="group absolute z-20 -translate-x-1/2 -translate-y-1/2"
+      style={{ left: at.x, top: at.y, width: BOX.width }}
+    >
+      <Link
+        to={`/connections/${connection.id}`}
+        className={`block rounded-sm border bg-paper-3 px-3 py-1.5 ${failed || stopped ? 'border-buoy-mark' : 'border-ink'}`}
+        style={{ height: BOX.height }}
+      >
+        <span className="block overflow-hidden leading-tight font-semibold text-ellipsis whitespace-nowrap">
+          {connection.name}
+        </span>
+        <span className="text-[12.5px] text-ink-2">
+          {failed ? <span className="text-buoy">last test failed</span> : title}
+        </span>
+      </Link>
+      {canSend && (
+        <button
+          type="button"
+          className="absolute -top-5 left-0 text-[12px] font-semibold text-link opacity-0 group-hover:opacity-100 focus:opacity-100"
+          onClick={() => void navigate(`/pipelines/new?from=${connection.id}`)}
+        >
+          Send from here …
+        </button>
+      )}
+    </div>
+  )
+}
+
+function ForPerson({
+  connections,
+  pipelines,
+}: {
+  connections: ConnectionInfo[]
+  pipelines: PipelineStatus[]
+}) {
+  const items: { id: string; title: ReactNode; text: string; to: string }[] = []
+  for (const { id, definition, state, reason, retry } of pipelines) {
+    const to = `/pipelines/${id}`
+    if (state === 'Stopped' && reason && !reason.message.startsWith('Stopped by')) {
+      items.push({
+        id,
+        to,
+        title: <span className="text-buoy">{definition.name} stopped</span>,
+        text: `${reason.message} ${reason.remedy}`,
+      })
+    } else if (retry) {
+      items.push({
+        id,
+        to,
+        title: <span className="text-buoy">{definition.name} tries again</span>,
+        text: retry.message,
+      })
+    } else if (state === 'Draft') {
+      items.push({
+        id,
+        to: `${to}/change`,
+        title: `${definition.name || 'A draft'} is not started`,
+        text: plural(definition.tables.length, 'table') + ' ticked.',
+      })
+    } else if (state === 'Paused') {
+      items.push({
+        id,
+        to,
+        title: <span className="text-ochre">{definition.name} is paused</span>,
+        text: 'The source keeps its changes until it continues.',
+      })
+    }
+  }
+  for (const { id, name, lastCheck } of connections) {
+    if (lastCheck && lastCheck.failed > 0)
+      items.push({
+        id,
+        to: `/connections/${id}`,
+        title: <span className="text-buoy">{name} failed its test</span>,
+        text: 'The connection says what is missing.',
+      })
+  }
+  return (
+    <aside
+      className="w-[236px] shrink-0 overflow-auto border-l border-line-2 px-4 py-3"
+      aria-label="For a person"
+    >
+      <h2 className="border-b border-line-2 pb-1.5 text-[15px]">For a person</h2>
+      {items.length === 0 && (
+        <p className="py-2.5 text-[13px] text-ink-2">
+          {pipelines.length === 0
+            ? 'Nothing runs yet.'
+            : `Nothing. ${plural(pipelines.length, 'pipeline')} ${pipelines.length === 1 ? 'runs' : 'run'} by themselves.`}
+        </p>
+      )}
+      <ul>
+        {items.map(({ id, title, text, to }) => (
+          <li key={id} className="border-b border-line py-2.5 text-[13px]">
+            <h3>{title}</h3>
+            <p className="text-ink-2">
+              {text}{' '}
+              <Link className="text-link underline" to={to}>
+                Open
+              </Link>
+            </p>
+          </li>
+        ))}
+      </ul>
+      {connections.length > 0 && (
+        <div className="mt-4">
+          <ButtonLink look={pipelines.length === 0 ? 'filled' : 'outlined'} to="/pipelines/new">
+            New pipeline
+          </ButtonLink>
+        </div>
+      )}
+    </aside>
+  )
+}

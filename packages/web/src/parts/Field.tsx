@@ -1,0 +1,68 @@
+import { useId, type ComponentProps, type ReactNode } from 'react'
+
+const control =
+  'w-full rounded-sm border border-line-2 bg-paper-3 px-2.5 py-1.5 text-[14px] disabled:text-ink-3'
+
+interface Labelled {
+  label: string
+  hint?: ReactNode
+  mono?: boolean
+}
+
+export function TextField({ label, hint, mono, ...rest }: Labelled & ComponentProps<'input'>) {
+  const id = useId()
+  return (
+    <div>
+      <label htmlFor={id} className="mb-1 block text-[13px] font-semibold">
+        {label}
+      </label>
+      <input
+        id={id}
+        autoComplete="off"
+        spellCheck={false}
+        {...rest}
+        className={`${control} ${mono ? 'font-mono text-[13px]' : ''}`}
+      />
+      {hint && <p className="mt-1 text-[12px] text-ink-3">{hint}</p>}
+    </div>
+  )
+}
+
+export function SelectField({
+  label,
+  hint,
+  options,
+  ...rest
+}: Labelled & { options: { value: string; title: string }[] } & ComponentProps<'select'>) {
+  const id = useId()
+  return (
+    <div>
+      <label htmlFor={id} className="mb-1 block text-[13px] font-semibold">
+        {label}
+      </label>
+      <select id={id} {...rest} className={control}>
+        {options.map(({ value, title }) => (
+          <option key={value} value={value}>
+            {title}
+          </option>
+        ))}
+      </select>
+      {hint && <p className="mt-1 text-[12px] text-ink-3">{hint}</p>}
+    </div>
+  )
+}
+
+/** A search field without a visible label: its placeholder says what it finds. */
+export function FindField({ label, className = '', ...rest }: { label: string } & ComponentProps<'input'>) {
+  return (
+    <input
+      type="search"
+      aria-label={label}
+      placeholder={label}
+      autoComplete="off"
+      spellCheck={false}
+      {...rest}
+      className={`w-full border-b border-line-2 bg-transparent py-1 text-[13px] ${className}`}
+    />
+  )
+}

@@ -1,0 +1,49 @@
+import type { PipelineStatus } from '@tide/core/api/types'
+import { duration } from '../format.ts'
+
+/** The state in words; colour only repeats it. */
+export function StateWord({ pipeline }: { pipeline: PipelineStatus }) {
+  return <span className={`font-semibold ${tone(pipeline)}`}>{stateText(pipeline)}</span>
+}
+
+function tone({ state, retry, reason }: PipelineStatus): string {
+  if (retry || (state === 'Stopped' && reason)) return 'text-buoy'
+  return state === 'Paused' ? 'text-ochre' : 'text-ink'
+}
+
+export function stateText(pipeline: PipelineStatus): string {
+  const { state, retry, wanted } = pipeline
+  if (retry) return `${state}, trying again`
+  if (state === 'Copying') return `Copying ${Math.floor(copyShare(pipeline) * 100)} %`
+  if (wanted === 'stop' && state !== 'Stopped') return 'Stopping'
+  return state
+}
+
+/** How much of the planned rows has been copied, 0 to 1. */
+export function copyShare({ lanes }: PipelineStatus): number {
+  const planned = lanes.reduce((sum, lane) => sum + Math.max(lane.plannedRows, lane.copiedRows), 0)
+  const copied = lanes.reduce(
+    (sum, lane) => sum + (lane.copied ? Math.max(lane.plannedRows, lane.copiedRows) : lane.copiedRows),
+    0,
+  )
+  return planned === 0 ? 0 : copied / planned
+}
+
+/** The one figure that matters: lag, or how long the copy will still take. */
+export function mainFigure(pipeline: PipelineStatus): string {
+  if (pipeline.state === 'Copying') {
+    const left = copySecondsLeft(pipeline)
+    return left === null ? '' : `${duration(left)} left`
+  }
+  return pipeline.lagSeconds === null ? '' : duration(pipeline.lagSeconds)
+}
+
+/** Seconds the rest of the copy takes at the present rate; `null` while that is not known. */
+export function copySecondsLeft({ lanes }: PipelineStatus): number | null {
+  const rate = Math.max(0, ...lanes.map(lane => lane.rowsPerSecond))
+  const left = lanes.reduce(
+    (sum, lane) => sum + (lane.copied ? 0 : Math.max(0, lane.plannedRows - lane.copiedRows)),
+    0,
+  )
+  return rate > 0 ? left / rate : null
+}

@@ -1,0 +1,228 @@
+import type { PipelineStatus } from '@tide/core/api/types'
+import { useState, type ReactNode } from 'react'
+import { Link, NavLink, Outlet, useNavigate, useParams } from 'react-router'
+import { api } from '../api/client.ts'
+import { dropPipeline, putPipeline, useLive, usePipeline } from '../api/live.ts'
+import { refreshConnections } from '../api/queries.ts'
+import { clock, count, duration, plural } from '../format.ts'
+import { useWhere } from '../frame/crumbs.ts'
+import { Button, ButtonLink } from '../parts/Button.tsx'
+import { Confirm } from '../parts/Dialog.tsx'
+import { ErrorNotice, Notice } from '../parts/Notice.tsx'
+import { stateText } from '../parts/StateWord.tsx'
+
+const SECTIONS = [
+  { to: '', title: 'Now' },
+  { to: 'setup', title: 'Setup' },
+  { to: 'log', title: 'Log' },
+]
+
+/** One pipeline: its state in words, its lag, the next sensible action. */
+export function PipelineSheet() {
+  const { id } = useParams()
+  const pipeline = usePipeline(id)
+  const known = useLive(live => live.pipelines !== undefined)
+  useWhere({ title: 'Pipelines', to: '/pipelines' }, { title: pipeline?.definition.name || 'Without a name' })
+  if (!pipeline) return known ? <p className="p-8 text-ink-2">This pipeline is not there any more.</p> : null
+  return (
+    <article className="flex min-h-full flex-col px-6 py-4">
+      <Head key={pipeline.id} pipeline={pipeline} />
+      <nav className="mt-3 flex gap-6 border-b border-line-2" aria-label="Sections of the pipeline">
+        {SECTIONS.map(({ to, title }) => (
+          <NavLink
+            key={title}
+            to={to}
+            end
+            className={({ isActive }) =>
+              `-mb-px border-b-2 pb-1.5 ${isActive ? 'border-ink font-semibold' : 'border-transparent text-ink-2'}`
+            }
+          >
+            {title}
+          </NavLink>
+        ))}
+      </nav>
+      <Outlet context={pipeline} key={`section ${pipeline.id}`} />
+    </article>
+  )
+}
+
+function Head({ pipeline }: { pipeline: PipelineStatus }) {
+  const { definition, reason, retry } = pipeline
+  const [error, setError] = useState<unknown>()
+  const act = async (action: string, body?: unknown) => {
+    setError(undefined)
+    putPipeline(await api<PipelineStatus>('POST', `/pipelines/${pipeline.id}/${action}`, body))
+  }
+  const tryTo = (action: string) => () => void act(action).catch(setError)
+  return (
+    <header>
+      <div className="flex items-start gap-2">
+        <div className="min-w-0 flex-1">
+          <h1 className="text-[20px] leading-tight">{definition.name || 'Without a name'}</h1>
+          <p className="mt-0.5 text-ink-2">
+            <StateSentence pipeline={pipeline} /> {plural(definition.tables.length, 'table')} from{' '}
+            <Place id={definition.from}>{pipeline.fromName}</Place> into{' '}
+            <Place id={definition.to}>{pipeline.toName}</Place>
+            {definition.targetSchema && `, schema ${definition.targetSchema}`}.
+          </p>
+        </div>
+        <Actions pipeline={pipeline} act={act} tryTo={tryTo} />
+      </div>
+      <div className="mt-2 space-y-2 empty:hidden">
+        <ErrorNotice error={error} />
+        {retry && (
+          <Notice level="warning" title={retry.message}>
+            {retry.remedy} Try {retry.attempt + 1} at {clock(retry.nextAt)}.
+          </Notice>
+        )}
+        {reason && !retry && (
+          <Notice
+            level={reason.message.startsWith('Stopped by') ? 'warning' : 'refused'}
+            title={reason.message}
+          >
+            {reason.remedy}
+          </Notice>
+        )}
+      </div>
+    </header>
+  )
+}
+
+function StateSentence({ pipeline }: { pipeline: PipelineStatus }) {
+  const { state, lagSeconds, backlog } = pipeline
+  const word = <b className="text-ink">{stateText(pipeline)}</b>
+  if (state === 'Following') {
+    const behind =
+      lagSeconds === null ? 'lag unknown' : lagSeconds === 0 ? 'caught up' : `${duration(lagSeconds)} behind`
+    return (
+      <>
+        {word}, <b className="text-ink">{behind}</b>.
+      </>
+    )
+  }
+  if (state === 'Paused' && backlog !== null) {
+    return (
+      <>
+        {word}, {plural(backlog, 'change')} waiting.
+      </>
+    )
+  }
+  return <>{word}.</>
+}
+
+function Place({ id, children }: { id: string; children: ReactNode }) {
+  if (!id) return <i>not chosen</i>
+  return (
+    <Link className="underline decoration-line-2 underline-offset-2" to={`/connections/${id}`}>
+      {children}
+    </Link>
+  )
+}
+
+interface ActionsProps {
+  pipeline: PipelineStatus
+  act: (action: string, body?: unknown) => Promise<void>
+  tryTo: (action: string) => () => void
+}
+
+function Actions({ pipeline, act, tryTo }: ActionsProps) {
+  const navigate = useNavigate()
+  const { id, state, reason, lanes, definition, wanted } = pipeline
+  const rowsThere = lanes.reduce((sum, lane) => sum + (lane.rowsThere ?? 0), 0)
+  const byPerson = reason?.message.startsWith('Stopped by') ?? false
+  const stop = (
+    <Confirm
+      trigger={<Button look="text">Stop</Button>}
+      title={`Stop ${definition.name}?`}
+      verb="Stop it"
+      danger
+      act={() => act('stop')}
+    >
+      <p>
+        The triggers are taken off {plural(lanes.length, 'table')} at {pipeline.fromName}; what changes there
+        afterwards is not known. The tables at {pipeline.toName} stay as they are.
+      </p>
+      <p>Starting again copies everything anew. To stand still for a while, pause instead.</p>
+    </Confirm>
+  )
+  if (state === 'Draft' || state === 'Ready') {
+    return (
+      <>
+        <DeletePipeline pipeline={pipeline} />
+        <ButtonLink look="filled" to={`/pipelines/${id}/change`}>
+          Go on with the setup
+        </ButtonLink>
+      </>
+    )
+  }
+  if (state === 'Stopped') {
+    if (wanted === 'stop' && !byPerson) return <span className="text-ink-2">Stopping …</span>
+    return (
+      <>
+        {byPerson ? <DeletePipeline pipeline={pipeline} /> : stop}
+        <Button look={byPerson ? 'filled' : 'text'} onClick={() => void navigate(`/pipelines/${id}/change`)}>
+          Start again …
+        </Button>
+        {!byPerson && (
+          <Button look="filled" onClick={tryTo('continue')}>
+            Continue
+          </Button>
+        )}
+      </>
+    )
+  }
+  return (
+    <>
+      {stop}
+      {state === 'Following' && (
+        <Confirm
+          trigger={<Button look="text">Recopy</Button>}
+          title={`Recopy all of ${definition.name}?`}
+          verb={`Empty and copy ${plural(lanes.length, 'table')}`}
+          danger
+          act={() => act('recopy', { lanes: [] })}
+        >
+          <p>
+            {count(rowsThere)} rows in {plural(lanes.length, 'table')} of {pipeline.toName} are deleted and
+            copied again from {pipeline.fromName}. Those who query them meanwhile see a part only.
+          </p>
+        </Confirm>
+      )}
+      {state === 'Paused' ? (
+        <Button look="filled" onClick={tryTo('continue')}>
+          Continue
+        </Button>
+      ) : (
+        <Button look="filled" onClick={tryTo('pause')}>
+          Pause
+        </Button>
+      )}
+    </>
+  )
+}
+
+function DeletePipeline({ pipeline }: { pipeline: PipelineStatus }) {
+  const navigate = useNavigate()
+  const remove = async () => {
+    await api('DELETE', `/pipelines/${pipeline.id}`)
+    dropPipeline(pipeline.id)
+    await refreshConnections()
+    await navigate('/pipelines')
+  }
+  const draft = pipeline.state === 'Draft'
+  return (
+    <Confirm
+      trigger={<Button look="text">Delete</Button>}
+      title={`Delete ${pipeline.definition.name || 'this draft'}?`}
+      verb="Delete it"
+      danger
+      act={remove}
+    >
+      <p>
+        {draft
+          ? 'The draft goes; nothing was started.'
+          : `Its setup, figures and log go. Its ${plural(pipeline.lanes.length, 'table')} at ${pipeline.toName} stay as they are.`}
+      </p>
+    </Confirm>
+  )
+}

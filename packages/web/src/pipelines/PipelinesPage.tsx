@@ -1,0 +1,79 @@
+import type { PipelineStatus } from '@tide/core/api/types'
+import { Outlet, useNavigate } from 'react-router'
+import { useLive } from '../api/live.ts'
+import { plural } from '../format.ts'
+import { useWhere } from '../frame/crumbs.ts'
+import { Ledger } from '../frame/Ledger.tsx'
+import { ButtonLink, TextButton } from '../parts/Button.tsx'
+import { DepthStrip } from '../parts/DepthStrip.tsx'
+import { mainFigure, StateWord } from '../parts/StateWord.tsx'
+
+export function PipelinesPage() {
+  const pipelines = useLive(live => live.pipelines) ?? []
+  const navigate = useNavigate()
+  const rows = pipelines.map(pipeline => ({
+    id: pipeline.id,
+    to: `/pipelines/${pipeline.id}`,
+    text: [
+      pipeline.definition.name,
+      pipeline.fromName,
+      pipeline.toName,
+      ...pipeline.definition.tables.map(({ namespace, name }) => `${namespace}.${name}`),
+    ].join(' '),
+    content: <Row pipeline={pipeline} />,
+  }))
+  return (
+    <>
+      <Ledger
+        title="Pipelines"
+        action={<TextButton onClick={() => navigate('/pipelines/new')}>New pipeline</TextButton>}
+        rows={rows}
+        findLabel="Find by name, table or connection"
+        empty="A pipeline keeps tables of one system in sync with another."
+      />
+      <main className="min-w-0 flex-1 overflow-auto">
+        <Outlet />
+      </main>
+    </>
+  )
+}
+
+function Row({ pipeline }: { pipeline: PipelineStatus }) {
+  const { definition, strip, state, lanes } = pipeline
+  const note =
+    state === 'Draft'
+      ? plural(definition.tables.length, 'table')
+      : (pipeline.reason?.message ?? plural(lanes.length, 'table'))
+  return (
+    <>
+      <span className="flex justify-between gap-2 font-semibold">
+        <span className="overflow-hidden text-ellipsis whitespace-nowrap">
+          {definition.name || 'Without a name'}
+        </span>
+        <span className="whitespace-nowrap">{mainFigure(pipeline)}</span>
+      </span>
+      <span className="mb-1 flex justify-between gap-3 text-[13px] text-ink-2">
+        <StateWord pipeline={pipeline} />
+        <span className="overflow-hidden text-ellipsis whitespace-nowrap">{note}</span>
+      </span>
+      <DepthStrip lags={strip} label="Lag in the last hour" />
+    </>
+  )
+}
+
+export function NoPipeline() {
+  useWhere({ title: 'Pipelines' })
+  const pipelines = useLive(live => live.pipelines)
+  return (
+    <div className="max-w-xl p-8">
+      <h1 className="text-[20px]">{pipelines?.length ? 'Choose a pipeline' : 'No pipelines yet'}</h1>
+      <p className="my-3 text-ink-2">
+        A pipeline copies the tables you tick from one system into another and then follows every change.
+        Before it starts you see all that it would do.
+      </p>
+      <ButtonLink look="filled" to="/pipelines/new">
+        New pipeline
+      </ButtonLink>
+    </div>
+  )
+}

@@ -1,0 +1,148 @@
+import { datasetId, type Dataset, type DatasetName } from '@tide/core/records/dataset'
+import { useVirtualizer } from '@tanstack/react-virtual'
+import { useRef, useState } from 'react'
+import { bytes, count, plural } from '../format.ts'
+import { FindField } from '../parts/Field.tsx'
+
+interface TableTreeProps {
+  datasets: Dataset[]
+  chosen: DatasetName[]
+  change: (chosen: DatasetName[]) => void
+}
+
+type Line = { schema: string; members: Dataset[] } | { dataset: Dataset }
+
+const LINE = 27
+const GRID =
+  'grid grid-cols-[24px_minmax(0,1fr)_80px_70px_150px_120px] items-center gap-2 border-b border-line pr-1'
+
+/** Tables under their schemas, to be ticked whole or one by one. Space ticks, arrows move. */
+export function TableTree({ datasets, chosen, change }: TableTreeProps) {
+  const [find, setFind] = useState('')
+  const scroller = useRef<HTMLDivElement>(null)
+  const ids = new Set(chosen.map(datasetId))
+  const shown = datasets.filter(({ namespace, name }) =>
+    `${namespace}.${name}`.toLowerCase().includes(find.toLowerCase()),
+  )
+  const lines = [...new Set(shown.map(({ namespace }) => namespace))].flatMap((schema): Line[] => {
+    const members = shown.filter(({ namespace }) => namespace === schema)
+    return [{ schema, members }, ...members.map(dataset => ({ dataset }))]
+  })
+  // eslint-disable-next-line react-hooks/incompatible-library -- the virtualizer is not memoised on purpose
+  const virtual = useVirtualizer({
+    count: lines.length,
+    getScrollElement: () => scroller.current,
+    estimateSize: () => LINE,
+    overscan: 10,
+  })
+  const tick = (members: Dataset[], on: boolean) => {
+    const touched = new Set(members.map(datasetId))
+    const rest = chosen.filter(name => !touched.has(datasetId(name)))
+    change(on ? [...rest, ...members.map(({ namespace, name }) => ({ namespace, name }))] : rest)
+  }
+  return (
+    <div>
+      <FindField label="Find a table" value={find} onChange={event => setFind(event.target.value)} />
+      <div className={`${GRID} mt-1 border-line-2 py-1 text-[12px] font-semibold text-ink-2`}>
+        <span />
+        <span>Table</span>
+        <span className="text-right">Rows</span>
+        <span className="text-right">Size</span>
+        <span>Key</span>
+        <span>Why</span>
+      </div>
+      <div ref={scroller} className="max-h-[380px] overflow-auto text-[13px]">
+        <div className="relative" style={{ height: virtual.getTotalSize() }}>
+          {virtual.getVirtualItems().map(({ index, start, key }) => {
+            const line = lines[index]!
+            return (
+              <div key={key} className="absolute inset-x-0" style={{ top: start, height: LINE }}>
+                {'schema' in line ? (
+                  <SchemaLine {...line} ids={ids} tick={tick} />
+                ) : (
+                  <TableLine dataset={line.dataset} ticked={ids.has(datasetId(line.dataset))} tick={tick} />
+                )}
+              </div>
+            )
+          })}
+        </div>
+        {shown.length === 0 && (
+          <p className="py-3 text-ink-2">
+            {find ? `No table is found by “${find}”.` : 'The source has no tables this user may read.'}
+          </p>
+        )}
+      </div>
+    </div>
+  )
+}
+
+type Tick = (members: Dataset[], on: boolean) => void
+
+function SchemaLine({
+  schema,
+  members,
+  ids,
+  tick,
+}: {
+  schema: string
+  members: Dataset[]
+  ids: Set<string>
+  tick: Tick
+}) {
+  const ticked = members.filter(member => ids.has(datasetId(member))).length
+  const possible = members.filter(member => member.key.length > 0)
+  const all = ticked > 0 && possible.every(member => ids.has(datasetId(member)))
+  return (
+    <label className={`${GRID} h-full`}>
+      <input
+        type="checkbox"
+        aria-label={`All of ${schema}`}
+        checked={all}
+        ref={element => {
+          if (element) element.indeterminate = ticked > 0 && !all
+        }}
+        onChange={() => tick(all ? members : possible, !all)}
+      />
+      <span>
+        <b>{schema}</b>{' '}
+        <span className="text-ink-2">
+          {ticked} of {plural(members.length, 'table')}
+        </span>
+      </span>
+    </label>
+  )
+}
+
+function TableLine({ dataset, ticked, tick }: { dataset: Dataset; ticked: boolean; tick: Tick }) {
+  const { name, rows, rowsExact, key, keyNote } = dataset
+  const why = ticked ? 'ticked' : key.length === 0 ? (keyNote ?? 'cannot be followed') : ''
+  return (
+    <label className={`${GRID} h-full pl-5 ${ticked ? '' : 'text-ink-3'}`}>
+      <input
+        type="checkbox"
+        aria-label={`${dataset.namespace}.${name}`}
+        checked={ticked}
+        onChange={() => tick([dataset], !ticked)}
+      />
+      <span className="overflow-hidden font-mono text-[12px] text-ellipsis whitespace-nowrap">{name}</span>
+      <span className="text-right">
+        {rowsExact ? '' : 'about '}
+        {count(rows)}
+      </span>
+      <span className="text-right">{bytes(dataset.bytes)}</span>
+      {key.length > 0 ? (
+        <span
+          className="overflow-hidden font-mono text-[12px] text-ellipsis whitespace-nowrap"
+          title={key.join(', ')}
+        >
+          {key.join(', ')}
+        </span>
+      ) : (
+        <span className="font-semibold text-ochre">no key</span>
+      )}
+      <span className="overflow-hidden text-[12px] text-ellipsis whitespace-nowrap text-ink-3" title={why}>
+        {why}
+      </span>
+    </label>
+  )
+}

@@ -1,0 +1,167 @@
+import { printName, type Dataset } from '@tide/core/records/dataset'
+import { useMutation } from '@tanstack/react-query'
+import { useState } from 'react'
+import { api } from '../api/client.ts'
+import { useCatalogue, useConnections, useConnectors, type Grid } from '../api/queries.ts'
+import { usePreview } from '../connections/ConnectionSheet.tsx'
+import { count, plural } from '../format.ts'
+import { useWhere } from '../frame/crumbs.ts'
+import { Ledger } from '../frame/Ledger.tsx'
+import { Button } from '../parts/Button.tsx'
+import { SelectField } from '../parts/Field.tsx'
+import { ErrorNotice } from '../parts/Notice.tsx'
+import { ResultGrid } from '../parts/ResultGrid.tsx'
+import { useSearchParams } from 'react-router'
+
+/** Rows of either side by choosing a table, and SQL for the warehouse. */
+export function QueryPage() {
+  useWhere({ title: 'Query' })
+  const connections = useConnections().data ?? []
+  const connectors = useConnectors().data ?? []
+  const [search, setSearch] = useSearchParams()
+  const roles = (kind: string) => connectors.find(connector => connector.kind === kind)?.roles ?? []
+  const connection =
+    connections.find(({ id }) => id === search.get('connection')) ??
+    connections.find(({ kind }) => roles(kind).includes('target')) ??
+    connections[0]
+  const catalogue = useCatalogue(connection?.id ?? '')
+  const datasets = catalogue.data?.datasets ?? []
+  const table = datasets.find(one => printName(one) === search.get('table'))
+  const takesSql = connection !== undefined && roles(connection.kind).includes('target')
+  const to = (dataset: Dataset) =>
+    `/query?${new URLSearchParams({ connection: connection!.id, table: printName(dataset) })}`
+  return (
+    <>
+      <Ledger
+        title="Tables"
+        action={null}
+        findLabel="Find a table"
+        empty={catalogue.isPending ? 'Reading the catalogue …' : 'There are no tables yet.'}
+        rows={datasets.map(dataset => ({
+          id: printName(dataset),
+          to: to(dataset),
+          active: dataset === table,
+          text: printName(dataset),
+          content: (
+            <span className="flex justify-between gap-2 text-[13px]">
+              <span className="overflow-hidden font-mono text-[12px] text-ellipsis">
+                {printName(dataset)}
+              </span>
+              <span className="text-ink-2">{dataset.kind === 'view' ? 'view' : count(dataset.rows)}</span>
+            </span>
+          ),
+        }))}
+      />
+      <main className="flex min-w-0 flex-1 flex-col gap-3 overflow-auto px-6 py-4">
+        <div className="max-w-72">
+          <SelectField
+            label="Connection"
+            value={connection?.id ?? ''}
+            onChange={event => setSearch({ connection: event.target.value })}
+            options={connections.map(({ id, name }) => ({ value: id, title: name }))}
+          />
+        </div>
+        <ErrorNotice error={catalogue.error} />
+        {connections.length === 0 && (
+          <p className="text-ink-2">Add a connection first; then its tables can be looked at here.</p>
+        )}
+        {connection && takesSql && (
+          <Sql
+            key={`${connection.id} ${table ? printName(table) : ''}`}
+            connection={connection.id}
+            table={table}
+          />
+        )}
+        {connection && !takesSql && <Rows connection={connection.id} table={table} />}
+      </main>
+    </>
+  )
+}
+
+function Rows({ connection, table }: { connection: string; table: Dataset | undefined }) {
+  const preview = usePreview(connection, table)
+  if (!table)
+    return (
+      <p className="text-ink-2">
+        Choose a table to see its rows. SQL runs on warehouses; here rows are looked at table by table.
+      </p>
+    )
+  return (
+    <>
+      <ErrorNotice error={preview.error} />
+      {preview.data && <Result grid={preview.data} label={`Rows of ${table.name}`} />}
+    </>
+  )
+}
+
+const quoted = (name: string) => `"${name.replaceAll('"', '""')}"`
+
+function Sql({ connection, table }: { connection: string; table: Dataset | undefined }) {
+  const [sql, setSql] = useState(
+    table ? `SELECT *\n  FROM ${quoted(table.namespace)}.${quoted(table.name)}\n LIMIT 100` : '',
+  )
+  const [ran, setRan] = useState(false)
+  const query = useMutation({
+    mutationFn: (text: string) => api<Grid>('POST', '/query', { connection, sql: text }),
+  })
+  const run = () => {
+    setRan(true)
+    query.mutate(sql)
+  }
+  // A chosen table shows its rows at once.
+  const first = usePreview(connection, ran ? undefined : table)
+  const grid = ran ? query.data : first.data
+  return (
+    <>
+      <form
+        onSubmit={event => {
+          event.preventDefault()
+          run()
+        }}
+      >
+        <label htmlFor="sql" className="sr-only">
+          SQL, one reading statement
+        </label>
+        <textarea
+          id="sql"
+          value={sql}
+          rows={5}
+          spellCheck={false}
+          placeholder="SELECT …"
+          onChange={event => setSql(event.target.value)}
+          onKeyDown={event => event.key === 'Enter' && (event.ctrlKey || event.metaKey) && run()}
+          className="w-full resize-y border border-line-2 bg-paper-3 p-2 font-mono text-[12.5px] leading-snug"
+        />
+        <div className="flex items-center gap-3">
+          <Button look="filled" type="submit" disabled={sql.trim() === '' || query.isPending}>
+            {query.isPending ? 'Running …' : 'Run'}
+          </Button>
+          <span className="text-[12px] text-ink-2">
+            Ctrl+Enter. Reading only, 1,000 rows shown at most, 20 s at most.
+          </span>
+        </div>
+      </form>
+      <ErrorNotice error={ran ? query.error : first.error} />
+      {grid && <Result grid={grid} label="Result" />}
+      {!grid && !table && !query.error && (
+        <p className="text-ink-2">Choose a table at the left, or write a query.</p>
+      )}
+    </>
+  )
+}
+
+function Result({ grid, label }: { grid: Grid; label: string }) {
+  const cut = grid.total !== null && grid.total > grid.rows.length
+  return (
+    <>
+      <p className="text-[13px]" role="status">
+        <b>{grid.total === null ? `${count(grid.rows.length)} rows or more` : plural(grid.total, 'row')}</b>
+        {cut && `, the first ${count(grid.rows.length)} shown`}{' '}
+        <span className="text-ink-2">in {Math.round(grid.milliseconds)} ms</span>
+      </p>
+      <div className="min-h-64 flex-1">
+        <ResultGrid grid={grid} label={label} />
+      </div>
+    </>
+  )
+}

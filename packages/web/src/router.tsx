@@ -1,0 +1,58 @@
+import { createBrowserRouter } from 'react-router'
+import { ConnectionForm } from './connections/ConnectionForm.tsx'
+import { ConnectionSheet } from './connections/ConnectionSheet.tsx'
+import { ConnectionsPage, NoConnection } from './connections/ConnectionsPage.tsx'
+import { Frame } from './frame/Frame.tsx'
+import { Lost } from './frame/Lost.tsx'
+import { LogPage } from './log/LogPage.tsx'
+import { MapPage } from './map/MapPage.tsx'
+import { NowSection } from './pipelines/NowSection.tsx'
+import { PipelineLog } from './pipelines/PipelineLog.tsx'
+import { PipelineSheet } from './pipelines/PipelineSheet.tsx'
+import { NoPipeline, PipelinesPage } from './pipelines/PipelinesPage.tsx'
+import { SetupPage } from './pipelines/SetupPage.tsx'
+import { SetupSection } from './pipelines/SetupSection.tsx'
+import { QueryPage } from './query/QueryPage.tsx'
+import { SettingsPage } from './settings/SettingsPage.tsx'
+
+export const router = createBrowserRouter([
+  {
+    element: <Frame />,
+    errorElement: <Lost />,
+    children: [
+      { index: true, element: <MapPage /> },
+      { path: 'pipelines/new', element: <SetupPage /> },
+      { path: 'pipelines/:id/change', element: <SetupPage /> },
+      {
+        path: 'pipelines',
+        element: <PipelinesPage />,
+        children: [
+          { index: true, element: <NoPipeline /> },
+          {
+            path: ':id',
+            element: <PipelineSheet />,
+            children: [
+              { index: true, element: <NowSection /> },
+              { path: 'setup', element: <SetupSection /> },
+              { path: 'log', element: <PipelineLog /> },
+            ],
+          },
+        ],
+      },
+      {
+        path: 'connections',
+        element: <ConnectionsPage />,
+        children: [
+          { index: true, element: <NoConnection /> },
+          { path: 'new', element: <ConnectionForm /> },
+          { path: ':id', element: <ConnectionSheet /> },
+          { path: ':id/change', element: <ConnectionForm /> },
+        ],
+      },
+      { path: 'query', element: <QueryPage /> },
+      { path: 'log', element: <LogPage /> },
+      { path: 'settings', element: <SettingsPage /> },
+      { path: '*', element: <Lost /> },
+    ],
+  },
+])

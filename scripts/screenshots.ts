@@ -1,0 +1,82 @@
+// `npm run screenshots [-- URL]`: pictures of the main views from the running demo world, for the README.
+import { mkdir, writeFile } from 'node:fs/promises'
+import { By, until, type WebDriver } from 'selenium-webdriver'
+import { openBrowser } from '../e2e/browser.ts'
+
+const OUT = 'docs/screenshots'
+const base = process.argv[2] ?? 'http://127.0.0.1:4600'
+const only = process.argv.slice(3)
+
+interface Named {
+  id: string
+  name: string
+  definition?: { name: string }
+}
+const list = async (what: string): Promise<Named[]> =>
+  (await (await fetch(`${base}/api/${what}`)).json()) as Named[]
+const connections = await list('connections')
+const pipelines = await list('pipelines')
+const connection = (name: string) => connections.find(one => one.name === name)!.id
+const pipeline = pipelines[0]!.id
+
+const click = async (driver: WebDriver, css: string) =>
+  driver.wait(until.elementLocated(By.css(css)), 5000).click()
+
+const VIEWS: { name: string; path: string; before?: (driver: WebDriver) => Promise<void> }[] = [
+  { name: 'map', path: '/' },
+  { name: 'now', path: `/pipelines/${pipeline}` },
+  {
+    name: 'setup',
+    path: `/pipelines/new?from=${connection('Alderbank')}`,
+    before: async driver => {
+      await driver.wait(until.elementLocated(By.css('input[name="Target"]')), 5000).click()
+      await driver.findElement(By.css('main .max-w-72 input')).sendKeys('NURSERY_COPY')
+      await click(driver, '[aria-label="Change Tables"]')
+      await click(driver, '[aria-label="All of nursery"]')
+      await click(driver, '[aria-label="nursery.watering_rota"]')
+    },
+  },
+  {
+    name: 'connection',
+    path: `/connections/${connection('Alderbank')}`,
+    before: async driver => {
+      await driver.findElement(By.xpath('//main//button[text()="Test"]')).click()
+      await driver.findElement(By.xpath('//section//button[contains(., "batches")]')).click()
+      await driver.wait(until.elementLocated(By.css('ol[aria-label="Result of the test"]')), 8000)
+    },
+  },
+  {
+    name: 'query',
+    path: `/query?connection=${connection('growers_warehouse')}&table=NURSERY.BATCHES`,
+  },
+  { name: 'log', path: '/log' },
+  {
+    name: 'now-dark',
+    path: `/pipelines/${pipeline}`,
+    before: async driver => {
+      await driver.executeScript('document.documentElement.dataset.theme = "dark"')
+    },
+  },
+]
+
+await mkdir(OUT, { recursive: true })
+const driver = await openBrowser()
+try {
+  for (const { name, path, before } of VIEWS) {
+    if (only.length > 0 && !only.includes(name)) continue
+    await driver.get(base + path)
+    await driver.executeScript('return document.fonts.ready')
+    await driver.sleep(1200)
+    await before?.(driver)
+    await driver.sleep(1500)
+    await writeFile(`${OUT}/${name}.png`, await driver.takeScreenshot(), 'base64')
+    process.stdout.write(`${OUT}/${name}.png\n`)
+  }
+} finally {
+  await driver.quit()
+  // The setup leaves a draft behind; nobody else makes one here.
+  for (const { id, definition } of await list('pipelines')) {
+    const draft = !pipelines.some(one => one.id === id)
+    if (draft && definition) await fetch(`${base}/api/pipelines/${id}`, { method: 'DELETE' })
+  }
+}
