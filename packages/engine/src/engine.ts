@@ -227,9 +227,8 @@ export class Engine {
       await sleep(SAMPLE_MS - (now() % SAMPLE_MS), this.ended.signal)
       const seconds: ({ pipeline: string } & TideSample)[] = []
       for (const [pipeline, kept] of this.kept) {
-        const state = kept.runner?.status.state
-        if (state !== 'Following' && state !== 'Paused') continue
-        const sample = kept.runner!.meter.sample()
+        const sample = kept.runner?.sample()
+        if (!sample) continue
         kept.sample = sample
         kept.minutes = withMinute(kept.minutes, sample)
         seconds.push({ pipeline, ...sample })

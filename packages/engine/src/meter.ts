@@ -14,11 +14,17 @@ export class Meter {
   private readonly landedRate = new Rate(60_000)
   private readonly committedRate = new Rate(60_000)
   private committedBefore: number | undefined
-  landed: number
+  landed = 0
 
-  constructor(now: () => number, landed: number) {
+  constructor(now: () => number) {
     this.now = now
+  }
+
+  /** Goes on from what had landed before; what is known of the source begins anew. */
+  begin(landed: number): void {
     this.landed = landed
+    this.head = undefined
+    this.committedBefore = undefined
   }
 
   /** Notes how far ahead the source is of what has landed. */

@@ -4,6 +4,7 @@ import type { PipelineState } from '@tide/core/definition/definition'
 import { asFailure, Failure } from '@tide/core/failure'
 import { backoff } from '@tide/core/pace/backoff'
 import { Rate, secondsLeft } from '@tide/core/pace/rate'
+import type { TideSample } from '@tide/core/pace/tide'
 import { copyLanes } from './copy.ts'
 import { followOnce } from './follow.ts'
 import { firstCheckpoint, landedChanges, uncopied, workingLane, type WorkingLane } from './lanes.ts'
@@ -49,7 +50,7 @@ export class Runner {
     this.state = record.state
     this.lanes = record.lanes.map(workingLane)
     this.rowsThere = this.lanes.map(() => null)
-    this.meter = new Meter(parts.surroundings.now, 0)
+    this.meter = new Meter(parts.surroundings.now)
   }
 
   want(wanted: PipelineRecord['wanted']): void {
@@ -67,6 +68,12 @@ export class Runner {
   interrupt(): void {
     this.ended.abort()
     this.turn()
+  }
+
+  /** A reading for the tide chart; none while it copies, or before it is known what has landed. */
+  sample(): TideSample | undefined {
+    const follows = this.checkpoint && (this.state === 'Following' || this.state === 'Paused')
+    return follows ? this.meter.sample() : undefined
   }
 
   get status(): LiveStatus {
@@ -115,7 +122,8 @@ export class Runner {
       }
       if (this.isWanted('stop')) return await this.dismantle(source, target)
       let checkpoint = await this.take(source, target)
-      this.meter.landed = landedChanges(checkpoint.lanes)
+      this.meter.begin(landedChanges(checkpoint.lanes))
+      this.checkpoint = checkpoint
       while (!this.ended.signal.aborted) {
         this.turned = new AbortController()
         if (this.isWanted('stop')) return await this.dismantle(source, target)
@@ -144,8 +152,7 @@ export class Runner {
           'Continue where that engine runs.',
         )
       }
-      this.checkpoint = { ...found, epoch }
-      return this.checkpoint
+      return { ...found, epoch }
     }
     await this.setState('Copying')
     const position = await source.startCapture(
@@ -158,7 +165,6 @@ export class Runner {
       'info',
       `Prepared ${this.lanes.length} tables at the target; changes are captured from ${position.at} on.`,
     )
-    this.checkpoint = checkpoint
     return checkpoint
   }
 

@@ -60,6 +60,9 @@ function reading(type: LogicalType, targetType: string): Reading {
       return { csvType: 'VARCHAR', expression: column => era(column, targetType) }
     case 'binary':
       return { csvType: 'VARCHAR', expression: column => `unhex(substr(${column}, 3))` }
+    case 'interval':
+      // PostgreSQL writes a plus before the time when days are negative; DuckDB does not read it.
+      return { csvType: 'VARCHAR', expression: column => `CAST(replace(${column}, ' +', ' ') AS INTERVAL)` }
     case 'json':
       return { csvType: 'VARCHAR', expression: column => `CAST(${column} AS JSON)` }
     case 'list':
@@ -86,26 +89,23 @@ export interface CsvReading {
 }
 
 const CSV_OPTIONS = `header = false, auto_detect = false, delim = ',', quote = '"', escape = '"', nullstr = '', allow_quoted_nulls = false, new_line = '\\n'`
-/** DuckDB's default; longer lines are read in one thread with a larger buffer. */
+/** DuckDB's default. A line can be as long as the file, so that is what the reader is told; it never takes more. */
 const USUAL_LINE = 2_000_000
 
 /** Reads a file of `csvLine`s. With `asText` every field stays text, so that a bad one can be looked for. */
 export function readCsv(
   file: string,
   columns: readonly LaneColumn[],
-  options: { bytes: number; long?: boolean; asText?: boolean },
+  bytes: number,
+  asText = false,
 ): CsvReading {
   const readings = columns.map(column => reading(column.type, column.targetType))
-  const types = readings.map(({ csvType }, i) => `'c${i}': '${options.asText ? 'VARCHAR' : csvType}'`)
-  const long = options.long
-    ? `, max_line_size = ${Math.max(USUAL_LINE, options.bytes + 1)}, parallel = false`
-    : ''
+  const types = readings.map(({ csvType }, i) => `'c${i}': '${asText ? 'VARCHAR' : csvType}'`)
+  const line = Math.max(USUAL_LINE, bytes + 1)
   return {
-    read: `read_csv(${literal(file)}, columns = {${types.join(', ')}}, ${CSV_OPTIONS}${long})`,
+    read: `read_csv(${literal(file)}, columns = {${types.join(', ')}}, ${CSV_OPTIONS}, max_line_size = ${line}, buffer_size = ${line})`,
     select: readings.map(({ expression, csvType }, i) =>
-      options.asText && csvType !== 'VARCHAR'
-        ? `CAST(c${i} AS ${columns[i]!.targetType})`
-        : expression(`c${i}`),
+      asText && csvType !== 'VARCHAR' ? `CAST(c${i} AS ${columns[i]!.targetType})` : expression(`c${i}`),
     ),
   }
 }

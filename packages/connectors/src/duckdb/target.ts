@@ -210,19 +210,15 @@ export class DuckdbTarget implements TargetSide {
     bytes: number,
     names?: readonly string[],
   ): Promise<void> {
-    const run = (long: boolean) => {
-      const { read, select } = readCsv(file, columns, { bytes, long })
-      const list = names ? select.map((expression, i) => `${expression} AS ${names[i]}`) : select
-      return this.connection.run(`${into} SELECT ${list.join(', ')} FROM ${read}`)
-    }
+    const { read, select } = readCsv(file, columns, bytes)
+    const list = names ? select.map((expression, i) => `${expression} AS ${names[i]}`) : select
     try {
-      await run(false)
+      await this.connection.run(`${into} SELECT ${list.join(', ')} FROM ${read}`)
     } catch (error) {
-      const message = (error as Error).message
-      if (/maximum.{0,10}line.{0,5}size/i.test(message)) await run(true)
-      else if (/^(Conversion|Invalid Input|Constraint|Out of Range) Error/i.test(message)) {
-        throw await this.misfit(lane, columns, file, bytes, error)
-      } else throw error
+      const misfit = /^(Conversion|Invalid Input|Constraint|Out of Range) Error/i.test(
+        (error as Error).message,
+      )
+      throw misfit ? await this.misfit(lane, columns, file, bytes, error) : error
     }
   }
 
@@ -236,7 +232,7 @@ export class DuckdbTarget implements TargetSide {
   ): Promise<Failure> {
     const connection = await this.lease.connect()
     try {
-      const { read, select } = readCsv(file, columns, { bytes, long: true, asText: true })
+      const { read, select } = readCsv(file, columns, bytes, true)
       const key = lane.key.map(name => `c${columns.findIndex(column => column.target === name)}`).join(`, `)
       for (const [i, column] of columns.entries()) {
         const found = await connection.runAndReadAll(

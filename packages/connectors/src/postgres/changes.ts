@@ -65,11 +65,12 @@ SELECT count(*)::text AS pending, ${iso('min(at)')} AS oldest, ${iso('clock_time
         OR xid IN (SELECT c.xid FROM ${S}.change c WHERE c.xid >= pg_snapshot_xmin($1::pg_snapshot)
                     GROUP BY c.xid HAVING max(c.seq) > $3::bigint))`
 
+/** The numbers are qualified where they order: the columns of the answer have the same names, but are text. */
 const EVENTS = `
-SELECT xid::text, seq::text, relation::text, op, before, after
-  FROM ${S}.change
- WHERE xid = ANY ($1::xid8[]) AND relation = ANY ($2::oid[]) AND seq > $3::bigint
- ORDER BY xid, seq
+SELECT c.xid::text, c.seq::text, c.relation::text, c.op, c.before, c.after
+  FROM ${S}.change c
+ WHERE c.xid = ANY ($1::xid8[]) AND c.relation = ANY ($2::oid[]) AND c.seq > $3::bigint
+ ORDER BY c.xid, c.seq
  LIMIT $4`
 
 const INSPECT = `

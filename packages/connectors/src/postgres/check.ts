@@ -8,7 +8,8 @@ import { ident } from './text.ts'
 
 const RIGHTS = `
 SELECT current_setting('server_version') AS version, current_setting('server_version_num')::int / 10000 AS major,
-       has_database_privilege(current_database(), 'CREATE') OR to_regnamespace('${CAPTURE_SCHEMA}') IS NOT NULL AS may_create,
+       CASE WHEN to_regnamespace('${CAPTURE_SCHEMA}') IS NULL THEN has_database_privilege(current_database(), 'CREATE')
+            ELSE has_schema_privilege('${CAPTURE_SCHEMA}', 'CREATE') END AS may_create,
        (SELECT count(*) FROM pg_catalog.pg_class c JOIN pg_catalog.pg_namespace n ON n.oid = c.relnamespace
          WHERE c.relkind = 'r' AND n.nspname NOT IN ('pg_catalog', 'information_schema', '${CAPTURE_SCHEMA}')
            AND has_schema_privilege(n.oid, 'USAGE') AND has_table_privilege(c.oid, 'SELECT')) AS readable,

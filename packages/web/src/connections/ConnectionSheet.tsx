@@ -58,15 +58,6 @@ export function ConnectionSheet() {
                 </Link>
               </span>
             ))}
-            {connection.screen && (
-              <>
-                {' '}
-                ·{' '}
-                <a className="text-link underline" href={connection.screen} target="_blank" rel="noreferrer">
-                  Open its own screen
-                </a>
-              </>
-            )}
           </p>
         </div>
         <Confirm
@@ -90,6 +81,16 @@ export function ConnectionSheet() {
           {check.isPending ? 'Testing …' : 'Test'}
         </Button>
       </header>
+      {connection.screen && (
+        <a
+          className="mt-1 text-[13px] text-link underline"
+          href={connection.screen}
+          target="_blank"
+          rel="noreferrer"
+        >
+          Open its own screen
+        </a>
+      )}
       <div className="mt-3">
         <ErrorNotice error={check.error} />
         {check.data && <Checks items={check.data} />}

@@ -207,6 +207,11 @@ interface SystemProps {
 
 function System({ connection, title, canSend, at, routes }: SystemProps) {
   const navigate = useNavigate()
+  const sends = routes.some(route => route.from === connection.id)
+  const rate = routes
+    .filter(route => (sends ? route.from : route.to) === connection.id)
+    .flatMap(route => route.pipelines)
+    .reduce((sum, { landedPerMinute }) => sum + landedPerMinute, 0)
   const failed = (connection.lastCheck?.failed ?? 0) > 0
   const stopped = routes.some(
     route =>
@@ -230,6 +235,11 @@ function System({ connection, title, canSend, at, routes }: SystemProps) {
           {failed ? <span className="text-buoy">last test failed</span> : title}
         </span>
       </Link>
+      {rate > 0 && (
+        <p className="mt-0.5 text-[12px] text-ink-2">
+          {count(rate)} changes/min {sends ? 'out' : 'in'}
+        </p>
+      )}
       {canSend && (
         <button
           type="button"
@@ -300,9 +310,7 @@ function ForPerson({
       <h2 className="border-b border-line-2 pb-1.5 text-[15px]">For a person</h2>
       {items.length === 0 && (
         <p className="py-2.5 text-[13px] text-ink-2">
-          {pipelines.length === 0
-            ? 'Nothing runs yet.'
-            : `Nothing. ${plural(pipelines.length, 'pipeline')} ${pipelines.length === 1 ? 'runs' : 'run'} by themselves.`}
+          {pipelines.length === 0 ? 'Nothing runs yet.' : 'Nothing. What runs, runs by itself.'}
         </p>
       )}
       <ul>

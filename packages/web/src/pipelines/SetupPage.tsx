@@ -203,7 +203,7 @@ function Setup({ begin, present, connections, connectors }: SetupProps) {
           <StartButton
             plan={plan.data?.notes}
             ready={plan.data !== undefined && !plan.isPlaceholderData && !plan.error}
-            tables={chosen}
+            tables={plan.data?.lanes.length ?? 0}
             replaced={
               plan.data?.steps.flatMap(step =>
                 step.step === 'replace table' ? [`${step.table.namespace}.${step.table.name}`] : [],

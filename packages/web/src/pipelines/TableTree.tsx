@@ -51,7 +51,7 @@ export function TableTree({ datasets, chosen, change }: TableTreeProps) {
         <span>Key</span>
         <span>Why</span>
       </div>
-      <div ref={scroller} className="max-h-[380px] overflow-auto text-[13px]">
+      <div ref={scroller} className="max-h-[430px] overflow-auto text-[13px]">
         <div className="relative" style={{ height: virtual.getTotalSize() }}>
           {virtual.getVirtualItems().map(({ index, start, key }) => {
             const line = lines[index]!

@@ -36,13 +36,13 @@ export default function Tide({ pipeline }: { pipeline: PipelineStatus }) {
     <section aria-label="Tide">
       <div className="flex items-baseline gap-4 text-[13px]">
         <h2 className="text-[14px]">Tide</h2>
-        <p className="flex-1 text-ink-2">
-          {plain ? 'Changes since the start' : 'Changes against the steady rate'}, committed at{' '}
-          {pipeline.fromName} (ink) and landed in {pipeline.toName} (water)
+        <p className="flex-1 overflow-hidden text-ellipsis whitespace-nowrap text-ink-2">
+          <Swatch className="border-ink" /> committed at {pipeline.fromName}
+          <Swatch className="ml-3 border-water-3" /> landed in {pipeline.toName}
         </p>
         <Choice
           label="Form"
-          options={['steady rate out', 'plain totals']}
+          options={['against steady rate', 'totals']}
           chosen={plain ? 1 : 0}
           choose={i => setPlain(i === 1)}
         />
@@ -66,6 +66,10 @@ export default function Tide({ pipeline }: { pipeline: PipelineStatus }) {
       </div>
     </section>
   )
+}
+
+function Swatch({ className }: { className: string }) {
+  return <span aria-hidden className={`mr-1 inline-block w-4 border-t-2 align-middle ${className}`} />
 }
 
 function Choice({
@@ -215,6 +219,7 @@ function option({ samples, from, to, plain }: ChartProps): echarts.EChartsCoreOp
   })
   return {
     animation: false,
+    textStyle: { fontFamily: 'Hanken Grotesk Variable' },
     grid: { left: LEFT, right: RIGHT, top: 10, bottom: 24 },
     xAxis: {
       type: 'time',

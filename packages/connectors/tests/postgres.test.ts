@@ -1,0 +1,524 @@
+import { afterAll, beforeAll, describe, expect, test } from '@jest/globals'
+import { mkdtempSync, rmSync } from 'node:fs'
+import { tmpdir } from 'node:os'
+import { join } from 'node:path'
+import type pg from 'pg'
+import type { Session } from '../src/contract.ts'
+import { duckdb } from '../src/duckdb/connector.ts'
+import { postgres } from '../src/postgres/connector.ts'
+import { startEmbeddedPostgres } from './embedded-postgres.ts'
+import { begin, copyAll, FOLLOWER, followToHead } from './landing.ts'
+import { startRealPostgres, type TestDatabase } from './real-postgres.ts'
+
+/** Column name, type, values as SQL, and what DuckDB must then say. The first value is for row 1, and so on. */
+const TYPES: [string, string, [sql: string, landed: string | null][]][] = [
+  [
+    'b',
+    'boolean',
+    [
+      ['true', 'true'],
+      ['false', 'false'],
+    ],
+  ],
+  [
+    'i2',
+    'smallint',
+    [
+      ["'-32768'", '-32768'],
+      ['32767', '32767'],
+    ],
+  ],
+  [
+    'i4',
+    'integer',
+    [
+      ["'-2147483648'", '-2147483648'],
+      ['2147483647', '2147483647'],
+    ],
+  ],
+  [
+    'i8',
+    'bigint',
+    [
+      ["'-9223372036854775808'", '-9223372036854775808'],
+      ['9223372036854775807', '9223372036854775807'],
+    ],
+  ],
+  [
+    'f4',
+    'real',
+    [
+      ["'1.1'", '1.1'],
+      ["'NaN'", 'nan'],
+    ],
+  ],
+  [
+    'f8',
+    'double precision',
+    [
+      ["'-Infinity'", '-inf'],
+      ['0.1', '0.1'],
+      ['1.7976931348623157e308', '1.7976931348623157e+308'],
+    ],
+  ],
+  [
+    'd38',
+    'numeric(38,10)',
+    [
+      ['9999999999999999999999999999.9999999999', '9999999999999999999999999999.9999999999'],
+      ['-0.0000000001', '-0.0000000001'],
+    ],
+  ],
+  [
+    'd',
+    'numeric',
+    [
+      [
+        '123456789012345678901234567890.123456789012345678901234567890',
+        '123456789012345678901234567890.123456789012345678901234567890',
+      ],
+      ["'NaN'", 'NaN'],
+    ],
+  ],
+  [
+    't',
+    'text',
+    [
+      ["''", ''],
+      [`E'a,"b"\\n\\\\N\\r\\t'`, 'a,"b"\n\\N\r\t'],
+      [`'NULL'`, 'NULL'],
+      [`'\\.'`, '\\.'],
+      [`'🌱 Übergrößenträger'`, '🌱 Übergrößenträger'],
+    ],
+  ],
+  ['v', 'varchar(20)', [[`' padded '`, ' padded ']]],
+  ['c', 'char(4)', [[`'ab'`, 'ab  ']]],
+  [
+    'y',
+    'bytea',
+    [
+      [`'\\x00ff0a22'`, '\\x00\\xFF\\x0A\\x22'],
+      [`''`, ''],
+    ],
+  ],
+  [
+    'da',
+    'date',
+    [
+      ["'0044-03-15 BC'", '0044-03-15 (BC)'],
+      ["'infinity'", 'infinity'],
+      ["'5874897-12-31'", '5874897-12-31'],
+      ["'-infinity'", '-infinity'],
+    ],
+  ],
+  [
+    'ti',
+    'time',
+    [
+      ["'24:00:00'", '24:00:00'],
+      ["'00:00:00.000001'", '00:00:00.000001'],
+    ],
+  ],
+  ['tz', 'timetz', [["'12:30:00.5+02'", '12:30:00.5+02']]],
+  [
+    'ts',
+    'timestamp',
+    [
+      ["'0044-03-15 12:00:00.5 BC'", '0044-03-15 (BC) 12:00:00.5'],
+      ["'infinity'", 'infinity'],
+      ["'2026-11-23 01:02:03.123456'", '2026-11-23 01:02:03.123456'],
+    ],
+  ],
+  [
+    'tsz',
+    'timestamptz',
+    [
+      ["'2026-11-23 01:02:03.123456+05'", '2026-11-22 20:02:03.123456+00'],
+      ["'-infinity'", '-infinity'],
+      ["'0001-01-01 00:00:00+00 BC'", '0001-01-01 (BC) 00:00:00+00'],
+    ],
+  ],
+  [
+    'iv',
+    'interval',
+    [
+      ["'1 year 2 months -3 days 04:05:06.789'", '1 year 2 months -3 days 04:05:06.789'],
+      ["'-1 month'", '-1 month'],
+    ],
+  ],
+  ['u', 'uuid', [["'0b4cbe37-1c4c-4b8b-8a57-0123456789ab'", '0b4cbe37-1c4c-4b8b-8a57-0123456789ab']]],
+  [
+    'j',
+    'json',
+    [
+      [`'{"a":1, "a":2, "n":1.10}'`, '{"a":1, "a":2, "n":1.10}'],
+      [`'null'`, 'null'],
+    ],
+  ],
+  [
+    'jb',
+    'jsonb',
+    [[`'{"b":[1,null], "a":12345678901234567890.10}'`, '{"a": 12345678901234567890.10, "b": [1, null]}']],
+  ],
+  [
+    'ai',
+    'integer[]',
+    [
+      ["'{1,NULL,3}'", '[1, NULL, 3]'],
+      ["'{}'", '[]'],
+    ],
+  ],
+  ['at', 'text[]', [[`ARRAY['a,b', 'c"d', '', NULL, 'NULL', 'x\\y', '{']`, null]]],
+  ['ad', 'numeric(6,2)[]', [["'{1.10,-2}'", '[1.10, -2.00]']]],
+  ['ats', 'timestamptz[]', [["'{2026-11-23 01:02:03+00}'", "['2026-11-23 01:02:03+00']"]]],
+  ['e', 'mood', [["'so so'", 'so so']]],
+  ['n', 'inet', [["'10.1.2.3/8'", '10.1.2.3/8']]],
+]
+const ROWS = Math.max(...TYPES.map(([, , values]) => values.length))
+
+function insertTypes(table: string): string {
+  const rows = Array.from(
+    { length: ROWS + 1 },
+    (_, row) =>
+      `(${row}, ${TYPES.map(([, type, values]) => (values[row] ? `${values[row][0]}::${type}` : 'NULL')).join(', ')})`,
+  )
+  return `INSERT INTO ${table} VALUES ${rows.join(', ')}`
+}
+
+const SOURCES: [string, () => Promise<TestDatabase>][] = [
+  ['Debian’s PostgreSQL', startRealPostgres],
+  ['the embedded stand-in', startEmbeddedPostgres],
+]
+
+describe.each(SOURCES)('PostgreSQL source on %s', (_, start) => {
+  let database: TestDatabase
+  let client: pg.Client
+  let from: Session
+  let to: Session
+  const folder = mkdtempSync(join(tmpdir(), 'constant-tide-test-'))
+  let schema = 0
+  const landed = async (sql: string) => (await to.query!(sql, { maxRows: 5000, timeoutMs: 20_000 })).rows
+  const table = (name: string) => ({ namespace: 'public', name })
+  const nextSchema = () => `s${schema++}`
+
+  beforeAll(async () => {
+    database = await start()
+    client = await database.connect()
+    from = await postgres.open(database.config)
+    to = await duckdb.open({ path: join(folder, 'warehouse.duckdb') })
+  })
+  afterAll(async () => {
+    await from?.close()
+    await to?.close()
+    await client?.end()
+    await database?.close()
+    rmSync(folder, { recursive: true, force: true })
+  })
+
+  test('every type comes over exactly, copied and followed alike', async () => {
+    await client.query(`CREATE TYPE mood AS ENUM ('well', 'so so')`)
+    const columns = TYPES.map(([name, type]) => `${name} ${type}`).join(', ')
+    for (const name of ['types_copied', 'types_followed'])
+      await client.query(`CREATE TABLE ${name} (id int PRIMARY KEY, ${columns})`)
+    await client.query(insertTypes('types_copied'))
+    // Whoever writes may use other settings than we read by.
+    await client.query(
+      `SET datestyle = 'German, DMY'; SET intervalstyle = 'sql_standard'; SET timezone = 'Asia/Tokyo'; SET bytea_output = 'escape'; SET extra_float_digits = -5`,
+    )
+    const schema = nextSchema()
+    const carried = await begin(from, to, [table('types_copied'), table('types_followed')], schema)
+    await copyAll(from, to, carried)
+    await client.query(insertTypes('types_followed').replaceAll("'0044-03-15 BC'", "'15.03.0044 BC'"))
+    await client.query('RESET ALL')
+    await followToHead(from, to, carried)
+    const list = TYPES.map(([name]) => `"${name}"::VARCHAR`).join(', ')
+    const [copied, followed] = [
+      await landed(`SELECT ${list} FROM ${schema}.types_copied ORDER BY id`),
+      await landed(`SELECT ${list} FROM ${schema}.types_followed ORDER BY id`),
+    ]
+    expect(copied).toHaveLength(ROWS + 1)
+    expect(followed).toEqual(copied)
+    for (const [i, [name, , values]] of TYPES.entries()) {
+      const got = copied.map(row => row[i])
+      if (name === 'at')
+        expect(await landed(`SELECT unnest("at") FROM ${schema}.types_copied`)).toEqual([
+          ['a,b'],
+          ['c"d'],
+          [''],
+          [null],
+          ['NULL'],
+          ['x\\y'],
+          ['{'],
+        ])
+      else
+        expect([name, ...got]).toEqual([
+          name,
+          ...Array.from({ length: ROWS + 1 }, (_, row) => values[row]?.[1] ?? null),
+        ])
+    }
+  })
+
+  test('composite keys, odd names, key changes, upserts, delete then insert, truncate', async () => {
+    await client.query(
+      `CREATE TABLE "Plot / Row" ("Part No" text, "b""q" int, "Größe" text, PRIMARY KEY ("b""q", "Part No"))`,
+    )
+    await client.query(`CREATE TABLE emptied (id int PRIMARY KEY)`)
+    await client.query(
+      `INSERT INTO "Plot / Row" SELECT 'p' || i % 7, i / 7, 'v' || i FROM generate_series(1, 5000) i; INSERT INTO emptied VALUES (1), (2)`,
+    )
+    const schema = nextSchema()
+    const carried = await begin(from, to, [table('Plot / Row'), table('emptied')], schema)
+    await copyAll(from, to, carried)
+    await client.query(`UPDATE "Plot / Row" SET "b""q" = "b""q" + 10000 WHERE "Part No" = 'p3'`)
+    await client.query(
+      `BEGIN; DELETE FROM "Plot / Row" WHERE "b""q" = 5; INSERT INTO "Plot / Row" VALUES ('p1', 5, 'again'), ('p"2', 5, NULL); UPDATE "Plot / Row" SET "Größe" = '' WHERE "b""q" = 5 AND "Part No" = 'p1'; COMMIT`,
+    )
+    await client.query(
+      `INSERT INTO "Plot / Row" VALUES ('p2', 9, 'upserted') ON CONFLICT ("b""q", "Part No") DO UPDATE SET "Größe" = 'upserted'`,
+    )
+    await client.query(`BEGIN; INSERT INTO "Plot / Row" VALUES ('never', 1, NULL); ROLLBACK`)
+    await client.query(
+      `BEGIN; INSERT INTO emptied VALUES (3); TRUNCATE emptied; INSERT INTO emptied VALUES (4); COMMIT`,
+    )
+    await followToHead(from, to, carried)
+    const source = await client.query({
+      text: `SELECT "Part No", "b""q"::text, "Größe" FROM "Plot / Row" ORDER BY 2, 1`,
+      rowMode: 'array',
+    })
+    const target = await landed(
+      `SELECT "Part No", "b""q"::VARCHAR, "Größe" FROM ${schema}."Plot / Row" ORDER BY 2, 1`,
+    )
+    expect(target.map(row => JSON.stringify(row)).sort()).toEqual(
+      source.rows.map(row => JSON.stringify(row)).sort(),
+    )
+    expect(await landed(`SELECT id FROM ${schema}.emptied`)).toEqual([['4']])
+  })
+
+  test('a copy goes on after a key; a transaction in parts lands whole; a long text comes over', async () => {
+    await client.query(`CREATE TABLE big (id int PRIMARY KEY, body text)`)
+    await client.query(`INSERT INTO big SELECT i, 'body ' || i FROM generate_series(1, 5000) i`)
+    const schema = nextSchema()
+    const carried = await begin(from, to, [table('big')], schema)
+    const [source, target] = [carried.source[0]!, carried.target[0]!]
+    const first = await from
+      .source!.copy(source, null, new AbortController().signal)
+      [Symbol.asyncIterator]()
+      .next()
+    await to.target!.load(target, first.value!, carried.checkpoint)
+    for await (const batch of from.source!.copy(source, first.value!.upTo, new AbortController().signal))
+      await to.target!.load(target, batch, carried.checkpoint)
+    expect(await landed(`SELECT count(*), count(DISTINCT id) FROM ${schema}.big`)).toEqual([['5000', '5000']])
+    await client.query(
+      `BEGIN; UPDATE big SET body = body || '!'; INSERT INTO big VALUES (9001, repeat('x€', 600000)), (9002, repeat('y', 3000000)); COMMIT`,
+    )
+    await client.query(`DELETE FROM big WHERE id = 1`)
+    const { events, parts } = await followToHead(from, to, carried, 700)
+    expect(events).toBe(5003)
+    expect(parts).toBeGreaterThan(5)
+    expect(await landed(`SELECT count(*), sum(length(body)), max(length(body)) FROM ${schema}.big`)).toEqual([
+      (
+        await client.query({
+          text: `SELECT count(*)::text, sum(length(body))::text, max(length(body))::text FROM big`,
+          rowMode: 'array',
+        })
+      ).rows[0],
+    ])
+  })
+
+  test('another session goes on from a stored position, and acknowledged changes are forgotten', async () => {
+    await client.query(`CREATE TABLE resumed (id int PRIMARY KEY)`)
+    const carried = await begin(from, to, [table('resumed')], nextSchema())
+    await client.query(`INSERT INTO resumed VALUES (1)`)
+    await client.query(`INSERT INTO resumed VALUES (2)`)
+    const first = await from.source!.read(FOLLOWER, carried.source, carried.checkpoint.position, 1)
+    expect(first.transactions).toHaveLength(1)
+    expect(first.head.pendingChanges).toBe(1)
+    await client.query(`INSERT INTO resumed VALUES (3)`)
+    const other = await postgres.open(database.config)
+    try {
+      const head = await other.source!.head(FOLLOWER, carried.source, first.to)
+      expect(head.pendingChanges).toBe(2)
+      const ids: unknown[] = []
+      let position = first.to
+      for (let i = 0; i < 4; i++) {
+        const batch = await other.source!.read(FOLLOWER, carried.source, position, 100)
+        ids.push(
+          ...batch.transactions.flatMap(({ events }) =>
+            events.map(event => (event.op === 'insert' ? event.after[0] : event.op)),
+          ),
+        )
+        position = batch.to
+      }
+      expect(ids).toEqual(['2', '3'])
+      await other.source!.acknowledge(FOLLOWER, position)
+      expect((await client.query(`SELECT count(*)::int AS n FROM constant_tide.change`)).rows).toEqual([
+        { n: 0 },
+      ])
+    } finally {
+      await other.close()
+    }
+  })
+
+  test.each([
+    [
+      'changed columns',
+      'ALTER TABLE guarded ADD COLUMN more text',
+      /columns of public\.guarded were changed/,
+    ],
+    ['a dropped table', 'DROP TABLE guarded', /public\.guarded was dropped/],
+    ['a disabled trigger', 'ALTER TABLE guarded DISABLE TRIGGER ALL', /trigger was dropped or disabled/],
+    ['a removed capture', 'DROP SCHEMA constant_tide CASCADE', /capture at the source is gone/],
+  ])('stops for %s instead of losing changes', async (_, ddl, message) => {
+    await client.query(`DROP TABLE IF EXISTS guarded; CREATE TABLE guarded (id int PRIMARY KEY)`)
+    const carried = await begin(from, to, [table('guarded')], nextSchema())
+    await client.query(`INSERT INTO guarded VALUES (1)`)
+    await client.query(ddl)
+    const reading = from.source!.read(FOLLOWER, carried.source, carried.checkpoint.position, 100)
+    await expect(reading).rejects.toMatchObject({
+      kind: 'structural',
+      message: expect.stringMatching(message),
+      remedy: expect.stringMatching(/./),
+    })
+  })
+
+  test('takes itself off the source without a trace', async () => {
+    await client.query(`DROP TABLE IF EXISTS guarded; CREATE TABLE guarded (id int PRIMARY KEY)`)
+    await begin(from, to, [table('guarded')], nextSchema())
+    await from.source!.stopCapture(FOLLOWER)
+    await client.query(`INSERT INTO guarded VALUES (1)`)
+    const left = await client.query(
+      `SELECT (SELECT count(*) FROM pg_trigger WHERE tgname LIKE '!%')::int AS triggers, to_regnamespace('constant_tide') IS NULL AS gone`,
+    )
+    expect(left.rows).toEqual([{ triggers: 0, gone: true }])
+  })
+})
+
+describe('on a server with many sessions', () => {
+  let database: TestDatabase
+  beforeAll(async () => {
+    database = await startRealPostgres()
+  })
+  afterAll(async () => {
+    await database?.close()
+  })
+
+  test('concurrent writers, savepoints and an idle transaction: both sides end up equal', async () => {
+    const folder = mkdtempSync(join(tmpdir(), 'constant-tide-test-'))
+    const setup = await database.connect()
+    await setup.query(`CREATE TABLE busy (id int PRIMARY KEY, v int NOT NULL, by text)`)
+    await setup.query(`INSERT INTO busy SELECT i, 0, 'start' FROM generate_series(1, 60) i`)
+    const from = await postgres.open(database.config)
+    const to = await duckdb.open({ path: join(folder, 'warehouse.duckdb') })
+    const idle = await database.connect()
+    await idle.query('BEGIN')
+    await idle.query(`SELECT pg_current_xact_id()`)
+    const writers = await Promise.all(Array.from({ length: 8 }, () => database.connect()))
+    let going = true
+    const work = async (client: pg.Client, me: number) => {
+      for (let n = 0; going || n < 50; n++) {
+        const ids = Array.from({ length: 3 }, (_, i) => 1 + ((n * 7 + me * 13 + i * 17) % 80)).sort(
+          (a, b) => a - b,
+        )
+        try {
+          await client.query('BEGIN')
+          for (const id of ids) {
+            await client.query(
+              `INSERT INTO busy VALUES ($1, 1, $2) ON CONFLICT (id) DO UPDATE SET v = busy.v + 1, by = $2`,
+              [id, `w${me}`],
+            )
+          }
+          await client.query(
+            `SAVEPOINT s; DELETE FROM busy WHERE id % 5 = ${n % 5} AND id > 70; ${n % 2 ? 'ROLLBACK TO SAVEPOINT s' : 'RELEASE SAVEPOINT s'}`,
+          )
+          if (n % 6 === 0)
+            await client.query(
+              `UPDATE busy SET id = id + 1000 WHERE id = ${ids[0]} AND NOT EXISTS (SELECT FROM busy WHERE id = ${ids[0]! + 1000})`,
+            )
+          await client.query(n % 9 === 0 ? 'ROLLBACK' : 'COMMIT')
+        } catch (error) {
+          await client.query('ROLLBACK')
+          if ((error as { code: string }).code !== '40P01' && (error as { code: string }).code !== '23505')
+            throw error
+        }
+      }
+    }
+    const working = writers.map(work)
+    const carried = await begin(from, to, [{ namespace: 'public', name: 'busy' }], 'main')
+    await copyAll(from, to, carried)
+    let seen = 0
+    for (const end = Date.now() + 5_000; Date.now() < end;)
+      seen += (await followToHeadOnce(from, to, carried)).events
+    going = false
+    await Promise.all(working)
+    await idle.query('ROLLBACK')
+    seen += (await followToHead(from, to, carried)).events
+    const source = await setup.query({
+      text: `SELECT id::text, v::text, by FROM busy ORDER BY busy.id`,
+      rowMode: 'array',
+    })
+    const target = await to.query!(`SELECT id::VARCHAR, v::VARCHAR, "by" FROM main.busy ORDER BY busy.id`, {
+      maxRows: 5000,
+      timeoutMs: 5000,
+    })
+    expect(seen).toBeGreaterThan(500)
+    expect(target.rows).toEqual(source.rows)
+    await Promise.all([...writers, idle, setup].map(client => client.end()))
+    await from.close()
+    await to.close()
+    rmSync(folder, { recursive: true, force: true })
+  })
+
+  test.each([
+    ['a wrong password', { password: 'no' }, /refuses the password/],
+    ['a wrong database', { database: 'elsewhere' }, /"elsewhere" does not exist/],
+    ['a wrong port', { port: 1 }, /Nothing answers at 127\.0\.0\.1:1/],
+    ['a wrong host', { host: 'no-such-host.invalid' }, /not known by that name/],
+  ])('a check names %s and the remedy', async (_, wrong, message) => {
+    const items = []
+    for await (const item of postgres.check({ ...database.config, ...wrong })) items.push(item)
+    expect(items).toEqual([
+      {
+        what: 'Reach and sign in',
+        result: 'failed',
+        found: expect.stringMatching(message),
+        remedy: expect.stringMatching(/./),
+      },
+    ])
+  })
+
+  test('a check prints the statements that give missing rights', async () => {
+    const setup = await database.connect()
+    await setup.query(`CREATE ROLE looker LOGIN PASSWORD 'x'`)
+    await setup.end()
+    const failed: Record<string, string> = {}
+    for await (const { what, result, paste } of postgres.check({
+      ...database.config,
+      user: 'looker',
+      password: 'x',
+    }))
+      if (result === 'failed') failed[what] = paste!
+    expect(failed).toEqual({
+      'Read tables': expect.stringContaining('GRANT SELECT ON ALL TABLES IN SCHEMA my_schema TO "looker"'),
+      'Keep a change table': 'GRANT CREATE ON DATABASE "postgres" TO "looker";',
+    })
+  })
+})
+
+/** Lands what is there now, while writers go on. */
+async function followToHeadOnce(
+  from: Session,
+  to: Session,
+  carried: Awaited<ReturnType<typeof begin>>,
+): Promise<{ events: number }> {
+  const before = carried.checkpoint.position
+  const batch = await from.source!.read(FOLLOWER, carried.source, before, 200)
+  carried.checkpoint = { ...carried.checkpoint, position: batch.to }
+  const { NetEffectFold } = await import('@tide/core/apply/net-effect')
+  const fold = new NetEffectFold([0])
+  const events = batch.transactions.flatMap(transaction => transaction.events)
+  for (const event of events) fold.add(event)
+  const writing = await to.target!.begin()
+  await writing.apply([{ lane: carried.target[0]!, effect: fold.result() }])
+  await writing.commit(carried.checkpoint)
+  return { events: events.length }
+}

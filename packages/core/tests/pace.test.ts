@@ -1,0 +1,67 @@
+import { describe, expect, test } from '@jest/globals'
+import { backoff } from '@tide/core/pace/backoff'
+import { depth, lagSeconds, tint } from '@tide/core/pace/lag'
+import { Rate, secondsLeft } from '@tide/core/pace/rate'
+import { commonSlope, depthStrip, readGaps, type TideSample } from '@tide/core/pace/tide'
+
+const at = (second: number, committed: number, landed: number, lag: number | null = 0): TideSample => ({
+  at: second * 1000,
+  committed,
+  landed,
+  lag,
+})
+
+describe('lag', () => {
+  test('is unknown without a head, zero when it is reached, else the age of the oldest change', () => {
+    expect(lagSeconds(null)).toBeNull()
+    expect(lagSeconds({ now: '2026-11-20T10:00:00Z', oldestPending: null })).toBe(0)
+    expect(lagSeconds({ now: '2026-11-20T10:00:07.500Z', oldestPending: '2026-11-20T10:00:05Z' })).toBe(2.5)
+  })
+
+  test('depth is logarithmic between a second and an hour', () => {
+    expect([0.2, 1, 60, 3600, 90_000].map(depth)).toEqual([0, 0, 0.5, 1, 1])
+    expect([1, 5, 30, 300, 301].map(tint)).toEqual([0, 1, 2, 3, 4])
+  })
+})
+
+describe('tide', () => {
+  const samples = [at(0, 0, 0), at(10, 100, 100), at(20, 200, 100), at(30, 300, 150), at(40, 300, 300)]
+
+  test('reads both gaps', () => {
+    expect(readGaps(samples, 3)).toEqual({ changes: 150, seconds: 15 })
+    expect(readGaps(samples, 2)).toEqual({ changes: 100, seconds: 10 })
+    expect(readGaps(samples, 4)).toEqual({ changes: 0, seconds: 0 })
+    expect(readGaps([at(0, 50, 10), at(1, 60, 20)], 1)).toEqual({ changes: 40, seconds: null })
+  })
+
+  test('the common slope is what has landed over the time', () => {
+    expect(commonSlope(samples)).toBe(7.5)
+    expect(commonSlope([at(1, 5, 5)])).toBe(0)
+  })
+
+  test('the strip keeps the greatest lag of each minute and leaves out what is unknown', () => {
+    const strip = depthStrip(
+      [at(0, 0, 0, 9), at(61, 0, 0, 2), at(62, 0, 0, 7), at(125, 0, 0, null)],
+      125_000,
+      3,
+    )
+    expect(strip).toEqual([9, 7, null])
+  })
+})
+
+describe('rate', () => {
+  test('counts over its window and falls to zero after it', () => {
+    const rate = new Rate(5_000)
+    expect(rate.perSecond(0)).toBe(0)
+    for (let second = 0; second <= 4; second++) rate.add(second * 1000, 100)
+    expect(rate.perSecond(4_000)).toBe(125)
+    expect(rate.perSecond(60_000)).toBe(0)
+    expect(secondsLeft(500, 125)).toBe(4)
+    expect(secondsLeft(500, 0)).toBeNull()
+  })
+
+  test('back-off doubles up to half a minute, and never waits less than half of it', () => {
+    expect([1, 2, 3, 20].map(attempt => backoff(attempt, 0))).toEqual([250, 500, 1000, 15_000])
+    expect(backoff(20, 1)).toBe(30_000)
+  })
+})
