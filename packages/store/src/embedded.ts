@@ -1,5 +1,6 @@
 import { Failure } from '@tide/core/failure'
-import { chmod, mkdir, mkdtemp, rm } from 'node:fs/promises'
+import { createHash } from 'node:crypto'
+import { mkdir, realpath, rm } from 'node:fs/promises'
 import { tmpdir } from 'node:os'
 import { join } from 'node:path'
 import { Worker } from 'node:worker_threads'
@@ -13,8 +14,14 @@ export interface Embedded {
 /** Starts the embedded PostgreSQL on `folder` in a worker thread. A new folder takes some seconds. */
 export async function startEmbedded(folder: string): Promise<Embedded> {
   await mkdir(folder, { recursive: true })
-  const host = await mkdtemp(join(tmpdir(), 'constant-tide-'))
-  await chmod(host, 0o700)
+  // Socket paths must be short, so it is not in the data folder; what a killed process left there goes.
+  const name = createHash('sha256')
+    .update(await realpath(folder))
+    .digest('hex')
+    .slice(0, 20)
+  const host = join(tmpdir(), `constant-tide-store-${name}`)
+  await rm(host, { recursive: true, force: true })
+  await mkdir(host, { mode: 0o700 })
   const worker = new Worker(new URL('./pglite-worker.mjs', import.meta.url), {
     workerData: { folder, socket: join(host, '.s.PGSQL.5432') },
     execArgv: [],

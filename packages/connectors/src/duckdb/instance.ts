@@ -1,9 +1,10 @@
 /** One open DuckDB file per process and path, shared by everybody who uses it. */
 import { DuckDBInstance, type DuckDBConnection } from '@duckdb/node-api'
 import { Failure } from '@tide/core/failure'
-import { mkdir } from 'node:fs/promises'
+import { createHash } from 'node:crypto'
+import { mkdir, rm } from 'node:fs/promises'
 import { tmpdir } from 'node:os'
-import { basename, dirname, join, resolve } from 'node:path'
+import { dirname, join, resolve } from 'node:path'
 
 /** Enough for loads and merges in batches; DuckDB spills beyond it, so that the process stays small. */
 const MEMORY_LIMIT = '192MB'
@@ -54,10 +55,12 @@ export async function lease(path: string): Promise<Lease> {
 }
 
 async function openShared(file: string): Promise<Shared> {
-  const staging = join(tmpdir(), 'constant-tide', `${basename(file)}-${process.pid}`)
+  const staging = join(
+    tmpdir(),
+    `constant-tide-staging-${createHash('sha256').update(file).digest('hex').slice(0, 20)}`,
+  )
   try {
     await mkdir(dirname(file), { recursive: true })
-    await mkdir(staging, { recursive: true, mode: 0o700 })
     const instance = await DuckDBInstance.create(file, {
       autoinstall_known_extensions: 'false',
       autoload_known_extensions: 'false',
@@ -65,6 +68,9 @@ async function openShared(file: string): Promise<Shared> {
       threads: '2',
       preserve_insertion_order: 'false',
     })
+    // The file is ours alone now, and so is its staging folder; what a killed process left there goes.
+    await rm(staging, { recursive: true, force: true })
+    await mkdir(staging, { mode: 0o700 })
     const connection = await instance.connect()
     await connection.run(`SET allowed_directories = ['${staging.replaceAll("'", "''")}/']`)
     await connection.run(`SET GLOBAL TimeZone = 'UTC'`)

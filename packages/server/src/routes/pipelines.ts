@@ -28,7 +28,7 @@ export function pipelineRoutes(router: Router, services: Services): void {
 
   router.get('/health', async ctx => {
     const statuses = await engine.statuses()
-    const stopped = statuses.some(({ state, reason }) => state === 'Stopped' && reason)
+    const stopped = statuses.some(({ state, reason }) => state === 'Stopped' && reason?.kind !== 'person')
     ctx.body = {
       status: stopped ? 'degraded' : 'ok',
       version: services.version,

@@ -216,7 +216,7 @@ function System({ connection, title, canSend, at, routes }: SystemProps) {
   const stopped = routes.some(
     route =>
       route.to === connection.id &&
-      route.pipelines.some(({ state, reason }) => state === 'Stopped' && reason),
+      route.pipelines.some(({ state, reason }) => state === 'Stopped' && reason?.kind !== 'person'),
   )
   return (
     <div
@@ -263,7 +263,7 @@ function ForPerson({
   const items: { id: string; title: ReactNode; text: string; to: string }[] = []
   for (const { id, definition, state, reason, retry } of pipelines) {
     const to = `/pipelines/${id}`
-    if (state === 'Stopped' && reason && !reason.message.startsWith('Stopped by')) {
+    if (state === 'Stopped' && reason && reason.kind !== 'person') {
       items.push({
         id,
         to,

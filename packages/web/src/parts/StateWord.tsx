@@ -7,7 +7,7 @@ export function StateWord({ pipeline }: { pipeline: PipelineStatus }) {
 }
 
 function tone({ state, retry, reason }: PipelineStatus): string {
-  if (retry || (state === 'Stopped' && reason)) return 'text-buoy'
+  if (retry || (state === 'Stopped' && reason && reason.kind !== 'person')) return 'text-buoy'
   return state === 'Paused' ? 'text-ochre' : 'text-ink'
 }
 

@@ -76,10 +76,7 @@ function Head({ pipeline }: { pipeline: PipelineStatus }) {
           </Notice>
         )}
         {reason && !retry && (
-          <Notice
-            level={reason.message.startsWith('Stopped by') ? 'warning' : 'refused'}
-            title={reason.message}
-          >
+          <Notice level={reason.kind === 'person' ? 'warning' : 'refused'} title={reason.message}>
             {reason.remedy}
           </Notice>
         )}
@@ -129,7 +126,7 @@ function Actions({ pipeline, act, tryTo }: ActionsProps) {
   const navigate = useNavigate()
   const { id, state, reason, lanes, definition, wanted } = pipeline
   const rowsThere = lanes.reduce((sum, lane) => sum + (lane.rowsThere ?? 0), 0)
-  const byPerson = reason?.message.startsWith('Stopped by') ?? false
+  const byPerson = reason?.kind === 'person'
   const stop = (
     <Confirm
       trigger={<Button look="text">Stop</Button>}

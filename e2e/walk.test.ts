@@ -1,0 +1,240 @@
+/** The walk of a new user through the real pages: look around, connect, set up, start, change a row, pause, continue. */
+import { afterAll, beforeAll, expect, test } from '@jest/globals'
+import type { PipelineStatus } from '@tide/core/api/types'
+import { mkdtempSync, rmSync } from 'node:fs'
+import { tmpdir } from 'node:os'
+import { join } from 'node:path'
+import { By, Key, until, type WebDriver, type WebElement } from 'selenium-webdriver'
+import { startRealPostgres, type TestDatabase } from '../packages/connectors/tests/real-postgres.ts'
+import { openBrowser } from './browser.ts'
+import { call, eventually, startServer, startStandIns, type ServerProcess } from './server.ts'
+
+const folder = mkdtempSync(join(tmpdir(), 'constant-tide-walk-'))
+let database: TestDatabase
+let server: ServerProcess
+let standIns: Awaited<ReturnType<typeof startStandIns>>
+let driver: WebDriver
+
+beforeAll(async () => {
+  database = await startRealPostgres()
+  server = await startServer(folder)
+  standIns = await startStandIns(folder, server.url)
+  driver = await openBrowser()
+}, 180_000)
+afterAll(async () => {
+  await driver?.quit()
+  await standIns?.stop()
+  await server?.stop()
+  await database?.close()
+  rmSync(folder, { recursive: true, force: true })
+})
+
+const WAIT = 15_000
+const find = (locator: By): Promise<WebElement> =>
+  driver.wait(until.elementLocated(locator), WAIT, `looking for ${locator}`)
+const xpath = (path: string) => find(By.xpath(path))
+const button = (text: string) =>
+  xpath(`//button[normalize-space()="${text}"] | //a[normalize-space()="${text}"]`)
+const click = async (element: Promise<WebElement>) => {
+  const found = await element
+  await driver.wait(until.elementIsEnabled(found), WAIT)
+  await found.click()
+}
+const field = (label: string) => xpath(`//*[@id = //label[normalize-space()="${label}"]/@for]`)
+const type = async (label: string, text: string) => {
+  const input = await field(label)
+  await input.sendKeys(Key.chord(Key.CONTROL, 'a'), text)
+}
+const sees = (text: string, seconds = 15) =>
+  driver.wait(
+    async () => (await driver.findElement(By.css('body')).getText()).includes(text),
+    seconds * 1000,
+    `waiting for “${text}” on the page`,
+  )
+const open = (path: string) => driver.get(server.url + path)
+const pipelineCalled = async (name: string) =>
+  (await call<PipelineStatus[]>(server.url, 'GET', '/pipelines')).find(
+    ({ definition }) => definition.name === name,
+  )!
+
+test('the map shows systems and the pipeline that follows already', async () => {
+  await open('/')
+  await sees('Alderbank')
+  await sees('growers_warehouse')
+  await sees('Alderbank to warehouse')
+  await eventually(async () => (await pipelineCalled('Alderbank to warehouse')).state === 'Following')
+})
+
+test('a wrong password is named in the test of a connection, with its remedy; the right one is saved', async () => {
+  const { config } = database
+  await open('/connections')
+  await click(button('New connection'))
+  await click(xpath('//main//button[contains(., "PostgreSQL")]'))
+  await type('Name', 'Orchard office')
+  await type('Host', config.host)
+  await type('Port', String(config.port))
+  await type('Database', config.database)
+  await type('User', config.user)
+  await type('Password', 'wrong')
+  await click(button('Test'))
+  await sees('refuses the password')
+  await sees('Correct the user or the password')
+  await type('Password', config.password)
+  await click(button('Test'))
+  await sees('may hold the schema constant_tide')
+  await click(button('Save'))
+  await sees('No pipeline uses it yet')
+  const saved = await call<{ name: string }[]>(server.url, 'GET', '/connections')
+  expect(saved.map(({ name }) => name)).toContain('Orchard office')
+  expect(JSON.stringify(saved)).not.toContain(config.password)
+})
+
+test('the connection sheet shows tables, counts and rows', async () => {
+  await open('/connections')
+  await click(xpath('//aside//a[contains(., "Alderbank")]'))
+  await click(xpath('//section[@aria-label="Catalogue"]//button[contains(., "species")]'))
+  await sees('first 100 of 404 rows')
+  await sees('latin_name')
+})
+
+test('a new pipeline: the plan says what would happen, refuses what cannot be, and starts', async () => {
+  await open('/pipelines/new')
+  await click(xpath('//label[contains(., "Alderbank")]//input'))
+  await click(xpath('//label[contains(., "growers_warehouse")]//input'))
+  await type('Schema at the target', 'NURSERY')
+  await click(find(By.css('[aria-label="Change Tables"]')))
+  await click(find(By.css('[aria-label="All of nursery"]')))
+  await sees('belongs to the pipeline “Alderbank to warehouse”')
+  await click(find(By.css('[aria-label="nursery.watering_rota"]')))
+  await sees('nursery.watering_rota has no key')
+  await click(find(By.css('[aria-label="Field Notes.Plot / Row"]')))
+  await sees('it holds a space, “/”')
+  await click(find(By.css('[aria-label="Change To"]')))
+  await type('Schema at the target', 'SECOND')
+  await click(xpath('//div[contains(., "has no key")]/p/button[normalize-space()="Leave it out"]'))
+  await click(
+    xpath('//div[contains(., "will not take the name")]/p/button[normalize-space()="Leave it out"]'),
+  )
+  await sees('nothing left to decide')
+  await sees('Creates 9 tables and a schema')
+  await sees('becomes VARCHAR, kept as text')
+  await click(button('Start copying 9 tables'))
+  await sees('caught up', 60)
+  const { lanes } = await pipelineCalled('Alderbank to growers_warehouse')
+  expect(lanes.find(({ source }) => source.name === 'readings')!.copiedRows).toBeGreaterThanOrEqual(200_000)
+})
+
+test('a row edited at the site arrives, and is found by SQL', async () => {
+  const page = await driver.getWindowHandle()
+  await driver.switchTo().newWindow('tab')
+  await driver.get(`${standIns.screen}nursery/beds?find=House+3`)
+  await click(button('Edit'))
+  const house = await find(By.css('#house'))
+  await house.clear()
+  await house.sendKeys('House of Willows')
+  await click(button('Save the row'))
+  await driver.wait(until.urlMatches(/beds$/), WAIT)
+  await driver.close()
+  await driver.switchTo().window(page)
+  await open('/query')
+  const sql = await find(By.css('#sql'))
+  await sql.sendKeys(
+    `SELECT * FROM "SECOND"."BEDS" WHERE "HOUSE" = 'House of Willows'`,
+    Key.chord(Key.CONTROL, Key.ENTER),
+  )
+  await eventually(async () => {
+    await click(button('Run'))
+    await driver.sleep(300)
+    return (await driver.findElement(By.css('main')).getText()).includes('1 row')
+  }, 10)
+  await sql.sendKeys(Key.chord(Key.CONTROL, 'a'), 'DELETE FROM "SECOND"."BEDS"')
+  await click(button('Run'))
+  await sees('not a query but DELETE')
+})
+
+test('pause holds the target still while the source goes on; continue catches up', async () => {
+  const { id } = await pipelineCalled('Alderbank to growers_warehouse')
+  await open(`/pipelines/${id}`)
+  await click(button('Pause'))
+  await driver.sleep(2500); console.log((await driver.findElement(By.css('body')).getText()).slice(0, 900))
+  await sees('Paused')
+  await fetch(`${standIns.screen}activity`, {
+    method: 'POST',
+    body: new URLSearchParams({ burst: '60', back: '/' }),
+  })
+  await eventually(async () => ((await pipelineCalled('Alderbank to growers_warehouse')).backlog ?? 0) >= 60)
+  await sees('waiting')
+  await click(button('Continue'))
+  await sees('caught up', 30)
+  expect((await pipelineCalled('Alderbank to growers_warehouse')).backlog).toBe(0)
+})
+
+test('one lane is copied again; a stop takes the capture off and says what it means', async () => {
+  const { id } = await pipelineCalled('Alderbank to growers_warehouse')
+  await open(`/pipelines/${id}`)
+  await click(find(By.css('[aria-label="Recopy nursery.species"]')))
+  await sees('404 rows in SPECIES')
+  await click(button('Empty and copy it'))
+  await eventually(async () => {
+    const { state, lanes, consistent } = await pipelineCalled('Alderbank to growers_warehouse')
+    return (
+      state === 'Following' &&
+      consistent &&
+      lanes.every(lane => lane.copied) &&
+      lanes.find(lane => lane.source.name === 'species')!.rowsThere === 404
+    )
+  })
+  await click(button('Stop'))
+  await sees('what changes there afterwards is not known')
+  await click(button('Stop it'))
+  await sees('Stopped by a person')
+  await click(button('Start again …'))
+  await sees('replaced')
+  await sees('rows are replaced')
+})
+
+test('the keyboard reaches everything: search-or-do, ledger, themes', async () => {
+  await open('/pipelines')
+  await sees('Choose a pipeline')
+  await driver.actions().sendKeys('/').perform()
+  await driver.actions().sendKeys('alder wareh', Key.ENTER).perform()
+  await driver.wait(until.urlMatches(/pipelines\/\w+$/), WAIT)
+  await driver.actions().sendKeys('/').perform()
+  await driver.actions().sendKeys('dark', Key.ENTER).perform()
+  await driver.wait(
+    async () => (await driver.executeScript('return document.documentElement.dataset.theme')) === 'dark',
+    WAIT,
+  )
+  const row = await find(By.css('aside li a'))
+  await row.sendKeys(Key.ARROW_DOWN, Key.ENTER)
+  const second = (await driver.findElements(By.css('aside li a')))[1]!
+  expect(await driver.getCurrentUrl()).toBe(await second.getAttribute('href'))
+})
+
+test('everything is as it was left after a kill', async () => {
+  const before = await pipelineCalled('Alderbank to warehouse')
+  const port = Number(new URL(server.url).port)
+  await server.kill()
+  await sees('no answer from the server')
+  server = await startServer(folder, port)
+  await eventually(async () => {
+    const after = await pipelineCalled('Alderbank to warehouse')
+    return after.state === 'Following' && after.consistent && after.landed >= before.landed
+  })
+  await driver.wait(
+    async () => !(await driver.findElement(By.css('body')).getText()).includes('no answer'),
+    WAIT,
+  )
+  const health = await (await fetch(`${server.url}/api/health`)).json()
+  expect(health).toMatchObject({
+    status: 'ok',
+    version: expect.any(String),
+    pipelines: expect.arrayContaining([
+      expect.objectContaining({
+        name: 'Alderbank to warehouse',
+        state: 'Following',
+        lagSeconds: expect.any(Number),
+      }),
+    ]),
+  })
+})
