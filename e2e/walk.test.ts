@@ -156,7 +156,6 @@ test('pause holds the target still while the source goes on; continue catches up
   const { id } = await pipelineCalled('Alderbank to growers_warehouse')
   await open(`/pipelines/${id}`)
   await click(button('Pause'))
-  await driver.sleep(2500); console.log((await driver.findElement(By.css('body')).getText()).slice(0, 900))
   await sees('Paused')
   await fetch(`${standIns.screen}activity`, {
     method: 'POST',

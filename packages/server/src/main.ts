@@ -1,6 +1,6 @@
 /** The server process. Settings come from the environment: TIDE_PORT, TIDE_HOST, TIDE_DATA, TIDE_KEY. */
 import { Failure } from '@tide/core/failure'
-import { openStore } from '@tide/store/database'
+import { openStore } from '@tide/store/store'
 import { createServer, type RequestListener } from 'node:http'
 import type { AddressInfo } from 'node:net'
 import { resolve } from 'node:path'

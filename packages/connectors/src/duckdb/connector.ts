@@ -1,5 +1,5 @@
 import type { DuckDBConnection } from '@duckdb/node-api'
-import { Failure } from '@tide/core/failure'
+import type { Failure } from '@tide/core/failure'
 import type { NamingProfile } from '@tide/core/naming/profile'
 import type { TargetProfile } from '@tide/core/plan/plan'
 import { duckdbType } from '@tide/core/shape/duckdb'

@@ -350,7 +350,9 @@ function useKept(definition: Definition, present: string | undefined, begin: Def
   const written = useRef(JSON.stringify(begin))
   const writing = useRef<Promise<string | undefined>>(Promise.resolve(present))
   const latest = useRef(definition)
-  latest.current = definition
+  useEffect(() => {
+    latest.current = definition
+  }, [definition])
   const write = (): Promise<string | undefined> => {
     writing.current = writing.current.then(async known => {
       const text = JSON.stringify(latest.current)

@@ -9,6 +9,7 @@ import * as echarts from 'echarts/core'
 import { CanvasRenderer } from 'echarts/renderers'
 import { useEffect, useMemo, useRef, useState } from 'react'
 import { api } from '../api/client.ts'
+import { useLive } from '../api/live.ts'
 import { clock, count, duration } from '../format.ts'
 import { useTheme } from '../frame/theme.ts'
 import { DepthStrip } from '../parts/DepthStrip.tsx'
@@ -29,9 +30,7 @@ export default function Tide({ pipeline }: { pipeline: PipelineStatus }) {
   const [seconds, setSeconds] = useState(300)
   const [plain, setPlain] = useState(false)
   const samples = useSamples(pipeline, seconds)
-  const [end, setEnd] = useState(() => Date.now())
-  const newest = pipeline.sample?.at
-  useEffect(() => setEnd(Date.now()), [newest, seconds])
+  const end = useLive(live => live.now)
   return (
     <section aria-label="Tide">
       <div className="flex items-baseline gap-4 text-[13px]">
@@ -108,16 +107,11 @@ function useSamples(pipeline: PipelineStatus, seconds: number): TideSample[] {
     refetchInterval: seconds > 7200 ? 60_000 : false,
     staleTime: 0,
   })
-  const [live, setLive] = useState<TideSample[]>([])
-  const sample = pipeline.sample
-  useEffect(() => {
-    if (sample)
-      setLive(before => (before.at(-1)?.at === sample.at ? before : [...before.slice(-7200), sample]))
-  }, [sample])
+  const live = useLive(live => live.readings[pipeline.id])
   return useMemo(() => {
     const kept = data ?? []
     const last = kept.at(-1)?.at ?? 0
-    return [...kept, ...live.filter(({ at }) => at > last)]
+    return [...kept, ...(live ?? []).filter(({ at }) => at > last)]
   }, [data, live])
 }
 
