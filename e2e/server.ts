@@ -13,16 +13,16 @@ export interface ServerProcess {
   stop(): Promise<number | null>
 }
 
-export async function startServer(dataFolder: string, port = 0): Promise<ServerProcess> {
+export async function startServer(dataFolder: string, port = 0, nodeOptions = ''): Promise<ServerProcess> {
   const child = fork(script('server/server.mjs'), {
-    env: { ...process.env, NODE_OPTIONS: '', TIDE_DATA: dataFolder, TIDE_PORT: String(port) },
+    env: { ...process.env, NODE_OPTIONS: nodeOptions, TIDE_DATA: dataFolder, TIDE_PORT: String(port) },
     stdio: ['ignore', 'ignore', 'pipe', 'ipc'],
   })
   let said = ''
   child.stderr!.on('data', chunk => (said += chunk))
   const gone = new Promise<number | null>(resolve => child.once('exit', resolve))
   const ready = new Promise<string>((resolve, reject) => {
-    child.once('message', (message: { ready: string }) => resolve(message.ready))
+    child.on('message', (message: { ready?: string }) => message.ready && resolve(message.ready))
     child.once('exit', code => reject(new Error(`The server ended with ${code}: ${said}`)))
   })
   const url = await ready

@@ -33,17 +33,15 @@ export interface Site {
   close(): Promise<void>
 }
 
-/** Starts a site where it was left; the first time, it is made and filled. */
+/** Starts a site where it was left; the first time, `fillSite` has been there before. */
 export async function startSite(options: SiteOptions): Promise<Site> {
   const { name, folder } = options
   await mkdir(folder, { recursive: true })
   const memory = join(folder, 'site.json')
-  const filled = await stat(memory).catch(() => undefined)
-  const kept: Kept = filled
+  const kept: Kept = (await isMade(options))
     ? JSON.parse(await readFile(memory, 'utf8'))
     : { ports: await freePorts(options.ports), pace: options.pace }
   const db = await PGlite.create(join(folder, 'database'))
-  if (!filled) await fill(db, options)
   const access = { database: name.toLowerCase(), user: 'osier', password: 'willow-and-water' }
   const sockets = new PostgresSocketServer(db, access)
   await sockets
@@ -81,12 +79,20 @@ export async function startSite(options: SiteOptions): Promise<Site> {
   }
 }
 
-async function fill(db: PGlite, { folder, seed, size = SITE_SIZE }: SiteOptions): Promise<void> {
-  // A start that was cut short leaves a half-filled database behind.
+/** Whether the site has been made and filled, and has started since. */
+export async function isMade({ folder }: SiteOptions): Promise<boolean> {
+  return (await stat(join(folder, 'site.json')).catch(() => undefined)) !== undefined
+}
+
+/** Makes a site's database. Takes memory that its process never gives back, so another one should go on with it. */
+export async function fillSite({ folder, seed, size = SITE_SIZE }: SiteOptions): Promise<void> {
+  await mkdir(folder, { recursive: true })
+  const db = await PGlite.create(join(folder, 'database'))
+  // An earlier attempt that was cut short leaves a half-filled database behind.
   await db.exec('DROP SCHEMA IF EXISTS nursery CASCADE; DROP SCHEMA IF EXISTS "Field Notes" CASCADE')
   await db.exec(NURSERY_SCHEMA)
   for (const statement of fillStatements(seed, size)) await db.exec(statement)
-  await mkdir(folder, { recursive: true })
+  await db.close()
 }
 
 function listen(

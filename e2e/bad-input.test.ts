@@ -1,0 +1,242 @@
+/** What goes wrong is said with the thing and the remedy, in the API, and nothing is lost by it. */
+import { afterAll, beforeAll, expect, test } from '@jest/globals'
+import { DuckDBInstance } from '@duckdb/node-api'
+import type { ConnectionInfo, PipelineStatus, Problem } from '@tide/core/api/types'
+import { spawn } from 'node:child_process'
+import { mkdtempSync, rmSync, statSync } from 'node:fs'
+import { tmpdir } from 'node:os'
+import { join } from 'node:path'
+import type pg from 'pg'
+import { startRealPostgres, type TestDatabase } from '../packages/connectors/tests/real-postgres.ts'
+import { call, eventually, startServer, type ServerProcess } from './server.ts'
+
+const folder = mkdtempSync(join(tmpdir(), 'constant-tide-bad-'))
+let database: TestDatabase
+let client: pg.Client
+let server: ServerProcess
+let from: ConnectionInfo
+let to: ConnectionInfo
+
+beforeAll(async () => {
+  database = await startRealPostgres()
+  client = await database.connect()
+  server = await startServer(folder)
+  from = await call(server.url, 'POST', '/connections', {
+    name: 'Site',
+    kind: 'postgres',
+    config: database.config,
+  })
+  to = await call(server.url, 'POST', '/connections', {
+    name: 'Warehouse',
+    kind: 'duckdb',
+    config: { path: join(folder, 'w.duckdb') },
+  })
+}, 60_000)
+afterAll(async () => {
+  await server?.kill()
+  await client?.end()
+  await database?.close()
+  rmSync(folder, { recursive: true, force: true })
+})
+
+const post = async (path: string, body?: unknown): Promise<{ status: number; problem: Problem }> => {
+  const response = await fetch(`${server.url}/api${path}`, {
+    method: 'POST',
+    ...(body === undefined
+      ? {}
+      : { body: JSON.stringify(body), headers: { 'Content-Type': 'application/json' } }),
+  })
+  expect(response.headers.get('Content-Type')).toContain('application/problem+json')
+  return { status: response.status, problem: (await response.json()) as Problem }
+}
+const make = async (name: string, table: string, targetSchema = name, target = to) =>
+  call<PipelineStatus>(server.url, 'POST', '/pipelines', {
+    version: 1,
+    name,
+    from: from.id,
+    to: target.id,
+    targetSchema,
+    tables: [{ namespace: 'public', name: table }],
+  })
+const start = (id: string) => call<PipelineStatus>(server.url, 'POST', `/pipelines/${id}/start`)
+const status = (id: string) => call<PipelineStatus>(server.url, 'GET', `/pipelines/${id}`)
+const until = (id: string, what: (status: PipelineStatus) => boolean) =>
+  eventually(async () => {
+    const now = await status(id)
+    return what(now) && now
+  }, 40)
+const following = (now: PipelineStatus) => now.state === 'Following' && now.consistent
+
+test('a body that is not right is refused property by property, and secrets are never answered', async () => {
+  const { status, problem } = await post('/connections', {
+    name: 'X',
+    kind: 'postgres',
+    config: { host: '', port: 99999, user: 'u', extra: 1 },
+  })
+  expect(status).toBe(422)
+  for (const part of [
+    'Database|database',
+    'Host is empty',
+    'Port must be <= 65535',
+    'extra is not known here',
+  ])
+    expect(problem.detail).toMatch(part)
+  expect(problem.remedy).not.toBe('')
+  expect(
+    (await post('/connections', { name: 'Site', kind: 'duckdb', config: { path: '/tmp/x' } })).problem.detail,
+  ).toBe('Another connection is called “Site”.')
+  expect((await post('/connections', { name: 'Y', kind: 'nothing', config: {} })).problem.detail).toContain(
+    'no connector “nothing”',
+  )
+  const everything = JSON.stringify([
+    await call(server.url, 'GET', '/connections'),
+    await call(server.url, 'GET', `/connections/${from.id}`),
+  ])
+  expect(everything).not.toContain(database.config.password)
+  expect(statSync(join(folder, 'secrets.key')).mode & 0o777).toBe(0o600)
+})
+
+test('a foreign page cannot write', async () => {
+  const response = await fetch(`${server.url}/api/pipelines/x/start`, {
+    method: 'POST',
+    headers: { Origin: 'http://elsewhere.example' },
+  })
+  expect(((await response.json()) as Problem).detail).toContain('http://elsewhere.example')
+})
+
+test('two pipelines into one table: the second is refused and told which has it', async () => {
+  await client.query('CREATE TABLE shared (id int PRIMARY KEY); INSERT INTO shared VALUES (1)')
+  const first = await make('Shared nightly', 'shared', 'one')
+  await start(first.id)
+  const second = await make('Another', 'shared', 'ONE')
+  const { status, problem } = await post(`/pipelines/${second.id}/start`)
+  expect(status).toBe(422)
+  expect(problem).toMatchObject({
+    detail: 'ONE.shared belongs to the pipeline “Shared nightly”.',
+    remedy: expect.stringContaining('another target schema'),
+  })
+})
+
+test('a table dropped between plan and start is named', async () => {
+  await client.query('CREATE TABLE fleeting (id int PRIMARY KEY)')
+  const { id } = await make('Fleeting', 'fleeting')
+  await call(server.url, 'GET', `/connections/${from.id}/catalogue`)
+  await client.query('DROP TABLE fleeting')
+  expect((await post(`/pipelines/${id}/start`)).problem.detail).toBe('public.fleeting is not there any more.')
+})
+
+test('a value that does not fit stops its pipeline with the row; corrected, it goes on and nothing is missing', async () => {
+  await client.query(
+    'CREATE TABLE fits (id int PRIMARY KEY, price numeric(6,2)); INSERT INTO fits SELECT i, i FROM generate_series(1, 50) i',
+  )
+  const { id } = await make('Fits', 'fits')
+  await start(id)
+  await until(id, following)
+  await client.query(`INSERT INTO fits VALUES (51, 51); UPDATE fits SET price = 'NaN' WHERE id = 7`)
+  const stopped = await until(id, now => now.state === 'Stopped')
+  expect(stopped.reason).toMatchObject({
+    kind: 'value',
+    message: 'Fits.fits.price: the value NaN does not fit DECIMAL(6,2), in the row with id 7.',
+    remedy: expect.stringContaining('Correct the value'),
+  })
+  await client.query(`UPDATE fits SET price = 7.5 WHERE id = 7`)
+  await call(server.url, 'POST', `/pipelines/${id}/continue`)
+  await until(id, now => following(now) && now.backlog === 0 && now.lanes[0]!.rowsThere === 51)
+  const { rows } = await call<{ rows: string[][] }>(server.url, 'POST', '/query', {
+    connection: to.id,
+    sql: 'SELECT price FROM "Fits".fits WHERE id = 7',
+  })
+  expect(rows).toEqual([['7.50']])
+})
+
+test('columns changed at the source stop the pipeline; started again it has them', async () => {
+  await client.query('CREATE TABLE growing (id int PRIMARY KEY); INSERT INTO growing VALUES (1)')
+  const { id } = await make('Growing', 'growing')
+  await start(id)
+  await until(id, following)
+  await client.query(`ALTER TABLE growing ADD COLUMN more text DEFAULT 'm'; INSERT INTO growing VALUES (2)`)
+  const { reason } = await until(id, now => now.state === 'Stopped')
+  expect(reason!.message).toBe('The columns of public.growing were changed at the source.')
+  await start(id)
+  await until(id, now => following(now) && now.lanes[0]!.rowsThere === 2)
+  const { rows } = await call<{ rows: string[][] }>(server.url, 'POST', '/query', {
+    connection: to.id,
+    sql: 'SELECT * FROM "Growing".growing ORDER BY id',
+  })
+  expect(rows).toEqual([
+    ['1', 'm'],
+    ['2', 'm'],
+  ])
+})
+
+test('a target file that another process holds is named with its holder, and tried again until it is free', async () => {
+  await client.query('CREATE TABLE locked (id int PRIMARY KEY); INSERT INTO locked VALUES (1)')
+  const path = join(folder, 'held.duckdb')
+  const other = await call<ConnectionInfo>(server.url, 'POST', '/connections', {
+    name: 'Held',
+    kind: 'duckdb',
+    config: { path },
+  })
+  const { id } = await make('Locked', 'locked', 'locked', other)
+  const holder = spawn(
+    process.execPath,
+    [
+      '-e',
+      `require('@duckdb/node-api').DuckDBInstance.create(${JSON.stringify(path)}).then(() => { console.log('held'); setInterval(() => {}, 1000) })`,
+    ],
+    { stdio: ['ignore', 'pipe', 'inherit'] },
+  )
+  await new Promise(resolve => holder.stdout.once('data', resolve))
+  const { status: code, problem } = await post(`/pipelines/${id}/start`)
+  expect(code).toBe(503)
+  expect(problem).toMatchObject({
+    detail: expect.stringContaining(`held by process ${holder.pid}`),
+    remedy: expect.stringContaining('Close it there'),
+  })
+  const gone = new Promise(resolve => holder.once('exit', resolve))
+  holder.kill()
+  await gone
+  await start(id)
+  await until(id, following)
+})
+
+test('a source that goes away is tried again, visibly, and nothing is lost', async () => {
+  await client.query('CREATE TABLE cut (id int PRIMARY KEY)')
+  const { id } = await make('Cut', 'cut')
+  await start(id)
+  await until(id, following)
+  await client.query(
+    `ALTER SYSTEM SET max_connections = 60; SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE application_name = 'Constant Tide'`,
+  )
+  await client.query('INSERT INTO cut SELECT generate_series(1, 500)')
+  await until(id, now => following(now) && now.lanes[0]!.rowsThere === 500)
+})
+
+test('a connection in use is not deleted', async () => {
+  const response = await fetch(`${server.url}/api/connections/${to.id}`, { method: 'DELETE' })
+  expect(((await response.json()) as Problem).detail).toContain('Warehouse is used by “Shared nightly”')
+})
+
+test('a second server on the same data folder, or on a taken port, says so in one line', async () => {
+  await expect(startServer(folder)).rejects.toThrow(
+    /ended with 1: Another server works on the data folder .* Stop it, or set TIDE_DATA to another folder\.\n$/,
+  )
+  const port = Number(new URL(server.url).port)
+  await expect(startServer(join(folder, 'second'), port)).rejects.toThrow(
+    new RegExp(`ended with 1: Port ${port} on 127.0.0.1 is taken. Set TIDE_PORT to another.\n$`),
+  )
+  await expect(startServer('/dev/null/nowhere')).rejects.toThrow(
+    /ended with 1: The data folder \/dev\/null\/nowhere cannot be written\. Set TIDE_DATA to one that can\.\n$/,
+  )
+})
+
+test('the checkpoint can be read by plain SQL once the server is gone', async () => {
+  expect(await server.stop()).toBe(0)
+  const instance = await DuckDBInstance.create(join(folder, 'w.duckdb'))
+  const connection = await instance.connect()
+  const read = await connection.runAndReadAll(
+    'SELECT count(*)::INT, bool_and(complete_up_to > now() - INTERVAL 5 MINUTE) FROM constant_tide.checkpoint',
+  )
+  expect(read.getRows()).toEqual([[4, true]])
+  instance.closeSync()
+})
