@@ -4,6 +4,7 @@ import { DuckDBInstance } from '@duckdb/node-api'
 import type { ConnectionInfo, PipelineStatus, Problem } from '@tide/core/api/types'
 import { spawn } from 'node:child_process'
 import { mkdtempSync, rmSync, statSync } from 'node:fs'
+import { get } from 'node:http'
 import { tmpdir } from 'node:os'
 import { join } from 'node:path'
 import type pg from 'pg'
@@ -117,6 +118,26 @@ test('two pipelines into one table: the second is refused and told which has it'
   })
 })
 
+test('two starts at once into one table: one of them is refused', async () => {
+  await client.query('CREATE TABLE contested (id int PRIMARY KEY)')
+  const made = [await make('First', 'contested', 'c'), await make('Second', 'contested', 'c')]
+  const ended = await Promise.allSettled(made.map(({ id }) => start(id)))
+  expect(ended.map(({ status }) => status).sort()).toEqual(['fulfilled', 'rejected'])
+})
+
+test('a name that was made to point here is not served', async () => {
+  const port = Number(new URL(server.url).port)
+  const answer = await new Promise<string>(resolve =>
+    get(
+      { host: '127.0.0.1', port, path: '/api/connections', headers: { Host: 'rebound.example' } },
+      response => {
+        response.setEncoding('utf8').on('data', resolve)
+      },
+    ),
+  )
+  expect(JSON.parse(answer)).toMatchObject({ status: 422, detail: 'The name rebound.example is not served.' })
+})
+
 test('a table dropped between plan and start is named', async () => {
   await client.query('CREATE TABLE fleeting (id int PRIMARY KEY)')
   const { id } = await make('Fleeting', 'fleeting')
@@ -212,6 +233,19 @@ test('a source that goes away is tried again, visibly, and nothing is lost', asy
   await until(id, now => following(now) && now.lanes[0]!.rowsThere === 500)
 })
 
+test('what stopped for a reason is deleted only when its capture may stay', async () => {
+  await client.query('CREATE TABLE going (id int PRIMARY KEY)')
+  const { id } = await make('Going', 'going')
+  await start(id)
+  await until(id, following)
+  const remove = (query: string) => fetch(`${server.url}/api/pipelines/${id}${query}`, { method: 'DELETE' })
+  expect((await remove('?leaveCapture=true')).status).toBe(422)
+  await client.query('DROP TABLE going')
+  await until(id, now => now.state === 'Stopped')
+  expect(((await (await remove('')).json()) as Problem).remedy).toContain('Stop it first')
+  expect((await remove('?leaveCapture=true')).status).toBe(204)
+})
+
 test('a connection in use is not deleted', async () => {
   const response = await fetch(`${server.url}/api/connections/${to.id}`, { method: 'DELETE' })
   expect(((await response.json()) as Problem).detail).toContain('Warehouse is used by “Shared nightly”')
@@ -237,6 +271,6 @@ test('the checkpoint can be read by plain SQL once the server is gone', async ()
   const read = await connection.runAndReadAll(
     'SELECT count(*)::INT, bool_and(complete_up_to > now() - INTERVAL 5 MINUTE) FROM constant_tide.checkpoint',
   )
-  expect(read.getRows()).toEqual([[4, true]])
+  expect(read.getRows()).toEqual([[6, true]])
   instance.closeSync()
 })

@@ -34,9 +34,14 @@ describe('tide', () => {
     expect(readGaps([at(0, 50, 10), at(1, 60, 20)], 1)).toEqual({ changes: 40, seconds: null })
   })
 
-  test('the common slope is what has landed over the time', () => {
-    expect(commonSlope(samples)).toBe(7.5)
+  test('the common slope is the usual rate, whatever a burst did', () => {
+    expect(commonSlope(samples)).toBe(10)
     expect(commonSlope([at(1, 5, 5)])).toBe(0)
+    expect(commonSlope([])).toBe(0)
+    const steady = Array.from({ length: 61 }, (_, second) =>
+      at(second, second * 3 + (second > 40 ? 5000 : 0), 0),
+    )
+    expect(commonSlope(steady)).toBe(3)
   })
 
   test('the strip keeps the greatest lag of each minute and leaves out what is unknown', () => {

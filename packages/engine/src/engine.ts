@@ -25,6 +25,7 @@ export class Engine {
   private readonly listeners = new Set<() => void>()
   private readonly ended = new AbortController()
   private sampling: Promise<void> | undefined
+  private readonly deeds = new Map<string, Promise<unknown>>()
 
   constructor(parts: EngineParts) {
     this.parts = parts
@@ -64,6 +65,19 @@ export class Engine {
 
   async status(id: string): Promise<PipelineStatus> {
     return this.statusOf(await this.record(id))
+  }
+
+  /**
+   * What people do to one thing is done one after another, so that each deed sees what the one before has done.
+   * `what` is a pipeline's id, or `start` for what must be alone among all starts.
+   */
+  inTurn<T>(what: string, deed: () => Promise<T>): Promise<T> {
+    const done = (this.deeds.get(what) ?? Promise.resolve()).then(deed)
+    this.deeds.set(
+      what,
+      done.catch(() => {}), // the one who asked hears of it
+    )
+    return done
   }
 
   /** Starts a pipeline by its plan, which must hold no refusal. */
@@ -139,6 +153,7 @@ export class Engine {
 
   forget(id: string): void {
     this.kept.delete(id)
+    this.deeds.delete(id)
     this.changed()
   }
 

@@ -11,6 +11,7 @@ export class Meter {
   private readonly now: () => number
   private head: { head: SourceHead; at: number } | undefined
   private worstLag = 0
+  private lastReading = 0
   private readonly landedRate = new Rate(60_000)
   private readonly committedRate = new Rate(60_000)
   private committedBefore: number | undefined
@@ -48,10 +49,10 @@ export class Meter {
     return this.known ? Math.max(0, (this.committedBefore ?? this.landed) - this.landed) : null
   }
 
-  /** Seconds behind right now; what has just landed late counts until the next reading. */
+  /** Seconds behind: of what waits now, and of what landed since the reading before the last. */
   get lag(): number | null {
     if (!this.known) return null
-    return Math.max(this.worstLag, this.lagAgainst(this.head!.head.oldestPending) ?? 0)
+    return Math.max(this.worstLag, this.lastReading, this.waiting)
   }
 
   get landedPerMinute(): number {
@@ -64,9 +65,14 @@ export class Meter {
 
   /** One reading for the tide chart. */
   sample(): TideSample {
-    const lag = this.lag
+    const lag = this.known ? Math.max(this.worstLag, this.waiting) : null
+    this.lastReading = this.worstLag
     this.worstLag = 0
     return { at: this.now(), committed: this.landed + (this.backlog ?? 0), landed: this.landed, lag }
+  }
+
+  private get waiting(): number {
+    return this.lagAgainst(this.head!.head.oldestPending) ?? 0
   }
 
   private get known(): boolean {

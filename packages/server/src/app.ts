@@ -13,6 +13,9 @@ import { serveWeb } from './web.ts'
 
 const STATUS = { refused: 422, value: 422, structural: 409, transient: 503 } as const
 
+/** What a loopback server may be called in an address. */
+const LOOPBACK_NAMES = new Set(['127.0.0.1', 'localhost', '[::1]', '::1'])
+
 export function createApp(services: Services): Koa {
   const app = new Koa()
   app.silent = true
@@ -42,6 +45,13 @@ export function createApp(services: Services): Koa {
           (status === 500 ? 'Look into the log of the server; please report it.' : 'Check the request.'),
       })
     }
+  })
+  // A foreign name that was made to point here must not lend a page our origin.
+  app.use(async (ctx, next) => {
+    if (!LOOPBACK_NAMES.has(ctx.hostname)) {
+      throw new Failure('refused', `The name ${ctx.hostname} is not served.`, 'Use 127.0.0.1 or localhost.')
+    }
+    await next()
   })
   // Only pages served from here may write: a foreign page would need JSON, which browsers ask about first.
   app.use(async (ctx, next) => {

@@ -13,6 +13,7 @@ export function openPool(config: PostgresConfig): Pool {
     user: config.user,
     password: config.password,
     max: 4,
+    keepAlive: true,
     connectionTimeoutMillis: 10_000,
     types: asText as unknown as pg.CustomTypesConfig,
     application_name: 'Constant Tide',

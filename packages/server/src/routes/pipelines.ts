@@ -75,18 +75,22 @@ export function pipelineRoutes(router: Router, services: Services): void {
     ctx.body = await engine.status(id)
   })
 
+  /** With `leaveCapture=true` also one that stopped for a reason, whose source may be gone for good. */
   router.delete('/pipelines/:id', async ctx => {
-    const { id, state, reason, definition } = await record(ctx.params.id!)
-    if (state !== 'Draft' && state !== 'Ready' && reason?.kind !== 'person') {
-      throw new Failure(
-        'refused',
-        `“${definition.name}” is ${state.toLowerCase()}.`,
-        'Stop it first; then its capture is taken off the source.',
-      )
-    }
-    await engine.halt(id)
-    await store.pipelines.remove(id)
-    engine.forget(id)
+    await engine.inTurn(ctx.params.id!, async () => {
+      const { id, state, reason, definition } = await record(ctx.params.id!)
+      const captures = state !== 'Draft' && state !== 'Ready' && reason?.kind !== 'person'
+      if (captures && !(state === 'Stopped' && ctx.query.leaveCapture === 'true')) {
+        throw new Failure(
+          'refused',
+          `“${definition.name}” is ${state.toLowerCase()}.`,
+          'Stop it first; then its capture is taken off the source.',
+        )
+      }
+      await engine.halt(id)
+      await store.pipelines.remove(id)
+      engine.forget(id)
+    })
     ctx.status = 204
   })
 
@@ -100,32 +104,29 @@ export function pipelineRoutes(router: Router, services: Services): void {
     )
   })
 
-  router.post('/pipelines/:id/start', async ctx => {
-    const { id, definition } = await record(ctx.params.id!)
-    const plan = await planFor(services, definition, id, true)
-    const refusal = plan.notes.find(note => note.level === 'refused')
-    if (refusal) throw new Failure('refused', refusal.message, refusal.remedy)
-    await engine.begin(id, plan)
-    ctx.body = await engine.status(id)
-  })
-
-  for (const action of ['pause', 'continue'] as const) {
+  /** What people do to a pipeline; the answer is its status afterwards. */
+  const deed = (action: string, act: (id: string, body: unknown) => Promise<void>) =>
     router.post(`/pipelines/:id/${action}`, async ctx => {
-      await engine[action](ctx.params.id!)
-      ctx.body = await engine.status(ctx.params.id!)
+      const id = ctx.params.id!
+      await engine.inTurn(id, () => act(id, ctx.request.body))
+      ctx.body = await engine.status(id)
     })
-  }
 
-  router.post('/pipelines/:id/stop', async ctx => {
-    await engine.end(ctx.params.id!)
-    ctx.body = await engine.status(ctx.params.id!)
-  })
-
-  router.post('/pipelines/:id/recopy', async ctx => {
-    const { lanes } = valid<{ lanes: number[] }>(recopySchema, ctx.request.body ?? {}, 'Recopy')
-    await engine.recopy(ctx.params.id!, lanes)
-    ctx.body = await engine.status(ctx.params.id!)
-  })
+  // Two starts into one table must not both find it free.
+  deed('start', id =>
+    engine.inTurn('start', async () => {
+      const plan = await planFor(services, (await record(id)).definition, id, true)
+      const refusal = plan.notes.find(note => note.level === 'refused')
+      if (refusal) throw new Failure('refused', refusal.message, refusal.remedy)
+      await engine.begin(id, plan)
+    }),
+  )
+  deed('pause', id => engine.pause(id))
+  deed('continue', id => engine.continue(id))
+  deed('stop', id => engine.end(id))
+  deed('recopy', (id, body) =>
+    engine.recopy(id, valid<{ lanes: number[] }>(recopySchema, body ?? {}, 'Recopy').lanes),
+  )
 
   router.get('/pipelines/:id/figures', async ctx => {
     const seconds = Math.min(40 * 86_400, Math.max(60, Number(ctx.query.seconds) || 300))

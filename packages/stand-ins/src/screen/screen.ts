@@ -162,9 +162,9 @@ function layout(
             )}
             <h2>Reach it with a client</h2>
             <p>
-              ${address.host}:${address.port}, database ${access.database}, user ${access.user}. It has one
-              session: a transaction left idle for ${IDLE_TRANSACTION_MS / 1000} s is cut off, because others
-              wait for it.
+              ${address.host}:${address.port}, database ${access.database}, user ${access.user}, password
+              ${access.password}. It has one session: a transaction left idle for
+              ${IDLE_TRANSACTION_MS / 1000} s is cut off, because others wait for it.
             </p>
           </nav>
           <section>

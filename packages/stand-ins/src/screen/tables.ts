@@ -42,10 +42,10 @@ export async function readRows(
   const columns = table.columns.map(({ name, type }) =>
     type === 'bytea' ? `left(encode(${ident(name)}, 'hex'), 24) AS ${ident(name)}` : `${ident(name)}::text`,
   )
-  const key = table.columns.filter(column => column.inKey).map(column => `${ident(column.name)} DESC`)
+  const key = table.columns.filter(column => column.inKey).map(column => `t.${ident(column.name)} DESC`)
   const result = await pool.query(
     `SELECT ctid::text AS "ctid", ${columns.join(', ')} FROM ${nameOf(table)} t
-      WHERE $1 = '' OR t::text ILIKE '%' || $1 || '%' ORDER BY ${key.join(', ') || 'ctid'} LIMIT ${PAGE} OFFSET $2`,
+      WHERE $1 = '' OR t::text ILIKE '%' || $1 || '%' ORDER BY ${key.join(', ') || 't.ctid'} LIMIT ${PAGE} OFFSET $2`,
     [find, page * PAGE],
   )
   return result.rows

@@ -34,9 +34,9 @@ export function Confirm({ trigger, title, children, verb, danger, act }: Confirm
     <Radix.Root open={open} onOpenChange={setOpen}>
       <Radix.Trigger asChild>{trigger}</Radix.Trigger>
       <Radix.Portal>
-        <Radix.Overlay className="fixed inset-0 bg-[#13222c66]" />
+        <Radix.Overlay className="fixed inset-0 z-40 bg-[#13222c66]" />
         <Radix.Content
-          className="fixed top-1/4 left-1/2 w-[440px] -translate-x-1/2 border border-line-2 bg-paper-3 p-5"
+          className="fixed top-1/4 left-1/2 z-50 w-[440px] -translate-x-1/2 border border-line-2 bg-paper-3 p-5"
           aria-describedby={undefined}
         >
           <Radix.Title className="text-base">{title}</Radix.Title>

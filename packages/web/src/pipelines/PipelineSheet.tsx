@@ -156,7 +156,8 @@ function Actions({ pipeline, act, tryTo }: ActionsProps) {
     if (wanted === 'stop' && !byPerson) return <span className="text-ink-2">Stopping …</span>
     return (
       <>
-        {byPerson ? <DeletePipeline pipeline={pipeline} /> : stop}
+        <DeletePipeline pipeline={pipeline} />
+        {!byPerson && stop}
         <Button look={byPerson ? 'filled' : 'text'} onClick={() => void navigate(`/pipelines/${id}/change`)}>
           Start again …
         </Button>
@@ -200,13 +201,14 @@ function Actions({ pipeline, act, tryTo }: ActionsProps) {
 
 function DeletePipeline({ pipeline }: { pipeline: PipelineStatus }) {
   const navigate = useNavigate()
+  const draft = pipeline.state === 'Draft'
+  const captures = !draft && pipeline.reason?.kind !== 'person'
   const remove = async () => {
-    await api('DELETE', `/pipelines/${pipeline.id}`)
+    await api('DELETE', `/pipelines/${pipeline.id}${captures ? '?leaveCapture=true' : ''}`)
     dropPipeline(pipeline.id)
     await refreshConnections()
     await navigate('/pipelines')
   }
-  const draft = pipeline.state === 'Draft'
   return (
     <Confirm
       trigger={<Button look="text">Delete</Button>}
@@ -220,6 +222,12 @@ function DeletePipeline({ pipeline }: { pipeline: PipelineStatus }) {
           ? 'The draft goes; nothing was started.'
           : `Its setup, figures and log go. Its ${plural(pipeline.lanes.length, 'table')} at ${pipeline.toName} stay as they are.`}
       </p>
+      {captures && (
+        <p>
+          Its capture stays at {pipeline.fromName} and grows there. If the source can still be reached, stop
+          the pipeline first; that takes the capture off.
+        </p>
+      )}
     </Confirm>
   )
 }

@@ -170,6 +170,11 @@ function Chart(props: ChartProps) {
 const token = (name: string) =>
   getComputedStyle(document.documentElement).getPropertyValue(`--color-${name}`).trim()
 
+interface Range {
+  min: number
+  max: number
+}
+
 /** A gap in the readings of more than this breaks the lines. */
 const BREAK_MS = 150_000
 
@@ -179,6 +184,7 @@ function option({ samples, from, to, plain }: ChartProps): echarts.EChartsCoreOp
   const base = plain ? 0 : (inside[0]?.landed ?? 0)
   const origin = inside[0]?.at ?? from
   const level = (at: number, total: number) => total - base - (slope * (at - origin)) / 1000
+  const room = Math.ceil(Math.max(5, slope * 30))
   const committed = inside.map(({ at, committed }) => [at, level(at, committed)])
   const landed = inside.map(({ at, landed }) => [at, level(at, landed)])
   const tints = ['water-1', 'water-1', 'water-2', 'water-3', 'water-4'].map(token)
@@ -233,11 +239,20 @@ function option({ samples, from, to, plain }: ChartProps): echarts.EChartsCoreOp
     yAxis: {
       type: 'value',
       scale: true,
+      // A minute's worth of changes at least: in a calm pipeline chance should not look like drama.
+      ...(plain
+        ? {}
+        : {
+            min: (range: Range) => Math.min(range.min, -room),
+            max: (range: Range) => Math.max(range.max, room),
+          }),
       minInterval: 1,
       splitNumber: 4,
       axisLabel: {
         color: ink2,
         fontSize: 11,
+        showMinLabel: plain,
+        showMaxLabel: plain,
         formatter: (value: number) => (plain || value <= 0 ? '' : '+') + value.toLocaleString('en'),
       },
       splitLine: { lineStyle: { color: line } },
@@ -280,7 +295,11 @@ function option({ samples, from, to, plain }: ChartProps): echarts.EChartsCoreOp
             [x2, l2],
             [x1, l1],
           ].map(point => its.coord(point))
-          return { type: 'polygon', shape: { points }, style: { fill: tints[depth] } }
+          return {
+            type: 'polygon',
+            shape: { points },
+            style: { fill: tints[depth], stroke: tints[depth], lineWidth: 1 },
+          }
         },
       },
       line1(landed, token('water-3'), 2.5),
