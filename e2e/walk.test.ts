@@ -152,6 +152,33 @@ test('a row edited at the site arrives, and is found by SQL', async () => {
   await sees('not a query but DELETE')
 })
 
+test('a row is held side by side: what differs while it is paused, is equal once it goes on', async () => {
+  const { id, lanes } = await pipelineCalled('Alderbank to growers_warehouse')
+  const lane = lanes.findIndex(({ source }) => source.name === 'beds')
+  await call(server.url, 'POST', `/pipelines/${id}/pause`)
+  await eventually(async () => (await pipelineCalled('Alderbank to growers_warehouse')).state === 'Paused')
+  const edited = await fetch(`${standIns.screen}nursery/beds?find=House+7`).then(response => response.text())
+  const ctid = /row\?ctid=([^"]+)"/.exec(edited)![1]!
+  const bed = /<td>(\d+)<\/td>/.exec(edited)![1]!
+  const form = new URLSearchParams({
+    bed_id: bed,
+    house: 'House of Reeds',
+    row_no: '1',
+    area_m2: '9.50',
+    heated: 'true',
+  })
+  await fetch(`${standIns.screen}nursery/beds/row?ctid=${ctid}`, { method: 'POST', body: form })
+  await open(`/pipelines/${id}/rows`)
+  const select = await field('Lane')
+  await select.findElement(By.css(`option[value="${lane}"]`)).click()
+  await type('bed_id', bed)
+  await click(button('Look'))
+  await sees('fields differ')
+  await sees('House of Reeds')
+  await call(server.url, 'POST', `/pipelines/${id}/continue`)
+  await sees('Both sides are equal')
+})
+
 test('pause holds the target still while the source goes on; continue catches up', async () => {
   const { id } = await pipelineCalled('Alderbank to growers_warehouse')
   await open(`/pipelines/${id}`)

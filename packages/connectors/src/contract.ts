@@ -7,7 +7,8 @@ import type { LaneColumn, PrepareStep, TargetProfile } from '@tide/core/plan/pla
 import type { Position } from '@tide/core/position/position'
 import type { SourceTransaction } from '@tide/core/records/change'
 import type { Dataset, DatasetName } from '@tide/core/records/dataset'
-import type { Key } from '@tide/core/records/value'
+import type { LogicalType } from '@tide/core/records/types'
+import type { Key, Row } from '@tide/core/records/value'
 
 /** A connection's settings, valid against the connector's `configSchema`. */
 export type Config = Record<string, unknown>
@@ -44,11 +45,20 @@ export interface Session {
   /** The first rows in the order the system gives them. */
   preview(table: DatasetName, limit: number): Promise<Grid>
   count(table: DatasetName): Promise<number>
+  /** One row in canonical text, by its key, or the last in key order; `null` when there is none. */
+  row(table: RowTable, key: Key | null): Promise<Row | null>
   /** Runs one reading statement; others are refused. */
   query?(sql: string, limits: QueryLimits): Promise<Grid>
   source?: SourceSide
   target?: TargetSide
   close(): Promise<void>
+}
+
+/** A table as one row of it must be read. */
+export interface RowTable {
+  name: DatasetName
+  columns: readonly { name: string; type: LogicalType; nativeType: string }[]
+  key: readonly string[]
 }
 
 export interface Catalogue {

@@ -1,4 +1,6 @@
 import { afterAll, beforeAll, describe, expect, test } from '@jest/globals'
+import { sameValue } from '@tide/core/records/same'
+import type { DatasetName } from '@tide/core/records/dataset'
 import { mkdtempSync, rmSync } from 'node:fs'
 import { tmpdir } from 'node:os'
 import { join } from 'node:path'
@@ -238,6 +240,45 @@ describe.each(SOURCES)('PostgreSQL source on %s', (_, start) => {
     ]
     expect(copied).toHaveLength(ROWS + 1)
     expect(followed).toEqual(copied)
+    for (const [i, lane] of carried.lanes.entries()) {
+      for (let id = 0; id <= ROWS; id++) {
+        const side = (session: Session, name: DatasetName, at: 'source' | 'target') =>
+          session.row(
+            {
+              name,
+              columns: lane.columns.map(column => ({
+                name: column[at],
+                type: column.type,
+                nativeType: at === 'source' ? column.nativeType : column.targetType,
+              })),
+              key: ['id'],
+            },
+            [String(id)],
+          )
+        const [here, there] = [
+          await side(from, lane.source, 'source'),
+          await side(to, carried.target[i]!.table, 'target'),
+        ]
+        const unlike = lane.columns.filter((column, c) => !sameValue(here![c], there![c], column.type))
+        expect(
+          unlike.map(column => [
+            column.source,
+            here![lane.columns.indexOf(column)],
+            there![lane.columns.indexOf(column)],
+          ]),
+        ).toEqual([])
+      }
+    }
+    expect(
+      await from.row(
+        {
+          name: table('types_copied'),
+          columns: [{ name: 'id', type: { kind: 'int', bits: 32, signed: true }, nativeType: 'integer' }],
+          key: ['id'],
+        },
+        null,
+      ),
+    ).toEqual([String(ROWS)])
     for (const [i, [name, , values]] of TYPES.entries()) {
       const got = copied.map(row => row[i])
       if (name === 'at')

@@ -10,6 +10,7 @@ import { NowSection } from './pipelines/NowSection.tsx'
 import { PipelineLog } from './pipelines/PipelineLog.tsx'
 import { PipelineSheet } from './pipelines/PipelineSheet.tsx'
 import { NoPipeline, PipelinesPage } from './pipelines/PipelinesPage.tsx'
+import { RowsSection } from './pipelines/RowsSection.tsx'
 import { SetupPage } from './pipelines/SetupPage.tsx'
 import { SetupSection } from './pipelines/SetupSection.tsx'
 import { QueryPage } from './query/QueryPage.tsx'
@@ -33,6 +34,7 @@ export const router = createBrowserRouter([
             element: <PipelineSheet />,
             children: [
               { index: true, element: <NowSection /> },
+              { path: 'rows', element: <RowsSection /> },
               { path: 'setup', element: <SetupSection /> },
               { path: 'log', element: <PipelineLog /> },
             ],

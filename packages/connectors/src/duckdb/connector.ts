@@ -6,7 +6,7 @@ import { duckdbType } from '@tide/core/shape/duckdb'
 import type { CheckItem, Config, Connector, Session } from '../contract.ts'
 import { duckdbFailure } from './errors.ts'
 import { databasePath, lease } from './instance.ts'
-import { preview, query, readCatalogue } from './read.ts'
+import { preview, query, readCatalogue, readRow } from './read.ts'
 import { tableName } from './sql.ts'
 import { DuckdbTarget } from './target.ts'
 
@@ -81,6 +81,7 @@ async function open(config: Config): Promise<Session> {
         const counted = await connection.runAndReadAll(`SELECT count(*)::VARCHAR FROM ${tableName(table)}`)
         return Number(counted.getRows()[0]![0])
       }),
+    row: (table, key) => reading(connection => readRow(connection, table, key)),
     query: (sql, limits) => reading(connection => query(connection, sql, limits)),
     target: new DuckdbTarget(writer, held, profile, path),
     close: async () => {

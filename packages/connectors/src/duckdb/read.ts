@@ -2,8 +2,9 @@
 import { StatementType, type DuckDBConnection, type DuckDBResultReader } from '@duckdb/node-api'
 import { Failure } from '@tide/core/failure'
 import type { Dataset, DatasetName } from '@tide/core/records/dataset'
-import type { Catalogue, Grid, QueryLimits } from '../contract.ts'
-import { tableName } from './sql.ts'
+import type { Key, Row } from '@tide/core/records/value'
+import type { Catalogue, Grid, QueryLimits, RowTable } from '../contract.ts'
+import { canonicalText, ident, tableName } from './sql.ts'
 
 const TABLES = `
 SELECT schema_name, table_name, 'table' AS kind, estimated_size::VARCHAR FROM duckdb_tables() WHERE NOT temporary AND NOT internal
@@ -57,6 +58,26 @@ export async function preview(
     `SELECT * FROM ${tableName(table)} LIMIT ${Math.floor(limit)}`,
   )
   return { ...grid(result), total: null, milliseconds: performance.now() - began }
+}
+
+export async function readRow(
+  connection: DuckDBConnection,
+  { name, columns, key }: RowTable,
+  value: Key | null,
+): Promise<Row | null> {
+  const list = columns
+    .map(column => canonicalText(ident(column.name), column.type, column.nativeType))
+    .join(', ')
+  const typeOf = (part: string) => columns.find(column => column.name === part)!
+  // The key comes as canonical text, so it is the texts that are compared.
+  const texts = key.map(part => canonicalText(ident(part), typeOf(part).type, typeOf(part).nativeType))
+  const where = texts.map((text, i) => `${text} = $${i + 1}`).join(' AND ')
+  const last = `ORDER BY ${key.map(part => `${ident(part)} DESC`).join(', ')}`
+  const result = await connection.runAndReadAll(
+    `SELECT ${list} FROM ${tableName(name)} ${value ? `WHERE ${where}` : last} LIMIT 1`,
+    value ? [...value] : [],
+  )
+  return (result.getRows()[0] as (string | null)[] | undefined) ?? null
 }
 
 /** One SELECT (or EXPLAIN, DESCRIBE …) in a read-only transaction, cut at `maxRows` and interrupted at `timeoutMs`. */

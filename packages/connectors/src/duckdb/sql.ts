@@ -109,3 +109,24 @@ export function readCsv(
     ),
   }
 }
+
+/** A column of the target as canonical text: the way back from `readCsv`. */
+export function canonicalText(column: string, type: LogicalType, targetType: string): string {
+  const text = `CAST(${column} AS VARCHAR)`
+  if (targetType === 'VARCHAR') return column
+  switch (type.kind) {
+    case 'bool':
+      return `left(${text}, 1)`
+    case 'float':
+      return `replace(replace(${text}, 'inf', 'Infinity'), 'nan', 'NaN')`
+    case 'date':
+    case 'timestamp':
+      return `regexp_replace(${text}, '^(\\S+) \\(BC\\)(.*)$', '\\1\\2 BC')`
+    case 'binary':
+      return `'\\x' || lower(hex(${column}))`
+    case 'list':
+      return `CAST(to_json(list_transform(${column}, lambda x: ${canonicalText('x', type.of, targetType.slice(0, -2))})) AS VARCHAR)`
+    default:
+      return text
+  }
+}

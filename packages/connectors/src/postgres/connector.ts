@@ -1,16 +1,18 @@
 import { Failure } from '@tide/core/failure'
 import { parsePlace } from '@tide/core/position/snapshot'
 import { printName, type DatasetName } from '@tide/core/records/dataset'
+import type { Key, Row } from '@tide/core/records/value'
 import type { Pool } from 'pg'
-import type { Config, Connector, Grid, Session, SourceSide } from '../contract.ts'
+import type { Config, Connector, Grid, RowTable, Session, SourceSide } from '../contract.ts'
 import { CAPTURE_SCHEMA, readCatalogue, tableName } from './catalogue.ts'
-import { install, installStatements, uninstall } from './capture.ts'
+import { install, installStatements, inTransaction, uninstall } from './capture.ts'
 import { ChangeReader, prune } from './changes.ts'
 import { checkPostgres } from './check.ts'
 import { postgresAddress, postgresConfig, postgresConfigSchema } from './config.ts'
-import { copyRanges } from './copy.ts'
+import { canonicalColumn, copyRanges, PIN } from './copy.ts'
 import { postgresFailure } from './errors.ts'
 import { openPool } from './pool.ts'
+import { ident } from './text.ts'
 
 /** Pruned changes leave dead rows behind; after this many the change table is vacuumed. */
 const VACUUM_AFTER = 20_000
@@ -34,6 +36,7 @@ async function open(config: Config): Promise<Session> {
       const counted = await guard(pool.query(`SELECT count(*) AS n FROM ${tableName(table)}`))
       return Number(counted.rows[0].n)
     },
+    row: (table, key) => guard(readRow(pool, table, key)),
     source: sourceSide(pool, guard),
     close: () => pool.end(),
   }
@@ -91,6 +94,22 @@ function gone(table: DatasetName, cause: unknown): Failure {
     'Leave it out in the setup, or create it again at the source and start again.',
     cause,
   )
+}
+
+async function readRow(pool: Pool, { name, columns, key }: RowTable, value: Key | null): Promise<Row | null> {
+  const list = columns.map(column => canonicalColumn(column.name, column.type)).join(', ')
+  const typeOf = (part: string) => columns.find(column => column.name === part)!.nativeType
+  const where = key.map((part, i) => `${ident(part)} = $${i + 1}::text::${typeOf(part)}`).join(' AND ')
+  const last = `ORDER BY ${key.map(part => `t.${ident(part)} DESC`).join(', ')}`
+  return inTransaction(pool, async client => {
+    await client.query(PIN)
+    const result = await client.query({
+      text: `SELECT ${list} FROM ${tableName(name)} t ${value ? `WHERE ${where}` : last} LIMIT 1`,
+      values: value ? [...value] : [],
+      rowMode: 'array',
+    })
+    return result.rows[0] ?? null
+  })
 }
 
 async function preview(pool: Pool, table: DatasetName, limit: number): Promise<Grid> {

@@ -1,3 +1,4 @@
+import type { LogicalType } from '@tide/core/records/types'
 import type { Key } from '@tide/core/records/value'
 import type { Pool } from 'pg'
 import { to as copyTo } from 'pg-copy-streams'
@@ -11,7 +12,8 @@ const RANGE_MILLISECONDS = 200
 const FIRST_RANGE_ROWS = 2_000
 const MOST_RANGE_ROWS = 100_000
 
-const PIN = Object.entries(PINNED_SETTINGS)
+/** Makes a transaction print values as canonical text. */
+export const PIN = Object.entries(PINNED_SETTINGS)
   .filter(([name]) => name !== 'search_path')
   .map(([name, value]) => `SET LOCAL ${name} = ${literal(value)}`)
   .join('; ')
@@ -65,6 +67,11 @@ export async function* copyRanges(
     start = batch.upTo
     rangeRows = nextRangeRows(rangeRows, performance.now() - began)
   }
+}
+
+/** What to select so that a column is printed in canonical text. */
+export function canonicalColumn(name: string, type: LogicalType): string {
+  return type.kind === 'list' ? `to_json(${ident(name)}::text[])::text` : ident(name)
 }
 
 /** Towards the wanted duration, but by no more than a factor of two at a time. */

@@ -58,6 +58,22 @@ export interface PipelineStatus {
   sample: TideSample | null
 }
 
+/** One record as it stands on both sides of a lane, in canonical text. */
+export interface RowPair {
+  key: string[]
+  fields: {
+    name: string
+    target: string
+    inKey: boolean
+    same: boolean
+    source: string | null
+    there: string | null
+  }[]
+  /** On which sides there is such a row. */
+  atSource: boolean
+  atTarget: boolean
+}
+
 export interface PlanAnswer extends Plan {
   /** Statements at the target, in order. */
   statements: string[]

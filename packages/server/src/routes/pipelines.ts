@@ -3,12 +3,15 @@ import { definitionSchema, type Definition } from '@tide/core/definition/definit
 import { Failure } from '@tide/core/failure'
 import type { PipelineRecord } from '@tide/store/pipelines'
 import { planFor } from '../plan.ts'
+import { rowPair } from '../row-pair.ts'
 import { newId, type Services } from '../services.ts'
 import { valid } from '../validate.ts'
 
 const LOG_PAGE = 100
 /** Spans of the tide chart in seconds, with the resolution that is read for each. */
 const RESOLUTION_1S_UP_TO = 2 * 3600
+
+const keySchema = { type: 'array', items: { type: 'string' } }
 
 const recopySchema = {
   type: 'object',
@@ -132,6 +135,15 @@ export function pipelineRoutes(router: Router, services: Services): void {
     const seconds = Math.min(40 * 86_400, Math.max(60, Number(ctx.query.seconds) || 300))
     const resolution = seconds <= RESOLUTION_1S_UP_TO ? 1 : 60
     ctx.body = await store.history.figures(ctx.params.id!, resolution, Date.now() - seconds * 1000)
+  })
+
+  /** `key`: a JSON array of texts; without it, the last row in key order. */
+  router.get('/pipelines/:id/lanes/:lane/row', async ctx => {
+    const key =
+      ctx.query.key === undefined
+        ? null
+        : valid<string[]>(keySchema, JSON.parse(String(ctx.query.key)), 'Key')
+    ctx.body = await rowPair(services.sessions, await record(ctx.params.id!), Number(ctx.params.lane), key)
   })
 
   router.get('/log', async ctx => {

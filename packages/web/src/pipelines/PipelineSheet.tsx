@@ -13,6 +13,7 @@ import { stateText } from '../parts/StateWord.tsx'
 
 const SECTIONS = [
   { to: '', title: 'Now' },
+  { to: 'rows', title: 'Rows' },
   { to: 'setup', title: 'Setup' },
   { to: 'log', title: 'Log' },
 ]
@@ -90,7 +91,11 @@ function StateSentence({ pipeline }: { pipeline: PipelineStatus }) {
   const word = <b className="text-ink">{stateText(pipeline)}</b>
   if (state === 'Following') {
     const behind =
-      lagSeconds === null ? 'lag unknown' : lagSeconds === 0 ? 'caught up' : `${duration(lagSeconds)} behind`
+      lagSeconds === null
+        ? 'lag unknown'
+        : lagSeconds <= 1 && backlog === 0
+          ? 'caught up'
+          : `${duration(lagSeconds)} behind`
     return (
       <>
         {word}, <b className="text-ink">{behind}</b>.
