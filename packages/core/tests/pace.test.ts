@@ -55,12 +55,15 @@ describe('tide', () => {
 })
 
 describe('rate', () => {
-  test('counts over its window and falls to zero after it', () => {
-    const rate = new Rate(5_000)
+  test('counts over its window, over less while it is young, and falls to zero after it', () => {
+    const rate = new Rate(5_000, 0)
     expect(rate.perSecond(0)).toBe(0)
-    for (let second = 0; second <= 4; second++) rate.add(second * 1000, 100)
-    expect(rate.perSecond(4_000)).toBe(125)
+    for (let second = 1; second <= 4; second++) rate.add(second * 1000, 100)
+    expect(rate.perSecond(4_000)).toBe(100)
+    expect(rate.perSecond(8_000)).toBe(20)
     expect(rate.perSecond(60_000)).toBe(0)
+    rate.add(60_000, 50)
+    expect(rate.perSecond(60_000)).toBe(10)
     expect(secondsLeft(500, 125)).toBe(4)
     expect(secondsLeft(500, 0)).toBeNull()
   })

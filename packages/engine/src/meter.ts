@@ -12,30 +12,30 @@ export class Meter {
   private head: { head: SourceHead; at: number } | undefined
   private worstLag = 0
   private lastReading = 0
-  private readonly landedRate = new Rate(60_000)
-  private readonly committedRate = new Rate(60_000)
-  private committedBefore: number | undefined
+  private readonly landedRate: Rate
+  private readonly committedRate: Rate
+  private committedBefore = 0
   landed = 0
 
   constructor(now: () => number) {
     this.now = now
+    this.landedRate = new Rate(60_000, now())
+    this.committedRate = new Rate(60_000, now())
   }
 
   /** Goes on from what had landed before; what is known of the source begins anew. */
   begin(landed: number): void {
     this.landed = landed
     this.head = undefined
-    this.committedBefore = undefined
+    this.committedBefore = landed
   }
 
   /** Notes how far ahead the source is of what has landed. */
   sawHead(head: SourceHead): void {
     this.head = { head, at: this.now() }
     const committed = this.landed + head.pendingChanges
-    if (this.committedBefore !== undefined && committed > this.committedBefore) {
-      this.committedRate.add(this.now(), committed - this.committedBefore)
-    }
-    this.committedBefore = Math.max(committed, this.committedBefore ?? 0)
+    if (committed > this.committedBefore) this.committedRate.add(this.now(), committed - this.committedBefore)
+    this.committedBefore = Math.max(committed, this.committedBefore)
   }
 
   /** Notes that changes have landed; `oldest` is when the oldest of them was committed. */
@@ -46,7 +46,7 @@ export class Meter {
   }
 
   get backlog(): number | null {
-    return this.known ? Math.max(0, (this.committedBefore ?? this.landed) - this.landed) : null
+    return this.known ? Math.max(0, this.committedBefore - this.landed) : null
   }
 
   /** Seconds behind: of what waits now, and of what landed since the reading before the last. */

@@ -18,6 +18,8 @@ const ACKNOWLEDGE_MS = 2_000
 const QUIET_CHECKPOINT_MS = 10_000
 /** How often rows at the target are counted. */
 const COUNT_MS = 2_000
+/** The rate of the copy is that of its last seconds. */
+const COPY_RATE_OVER_MS = 5_000
 
 /** The part of a status that a runner knows. */
 export type LiveStatus = Pick<
@@ -39,7 +41,7 @@ export class Runner {
   private state: PipelineState
   private retry: PipelineStatus['retry'] = null
   private checkpoint: Checkpoint | undefined
-  private readonly copyRate = new Rate(5_000)
+  private copyRate: Rate | undefined
   private rowsThere: (number | null)[]
   private attempt = 0
 
@@ -191,13 +193,15 @@ export class Runner {
     await history.beginRun({ id: run, pipeline: this.record.id, from: fromId, to: toId, startedAt: iso() })
     let [rows, bytes] = [0, 0]
     const began = surroundings.now()
+    const copyRate = new Rate(COPY_RATE_OVER_MS, began)
+    this.copyRate = copyRate
     const checkpoint = await copyLanes(source, target, this.lanes, from, this.turned.signal, told => {
       this.succeeded()
       rows += told.rows
       bytes += told.bytes
       this.checkpoint = told.checkpoint
       this.rowsThere[told.lane] = told.checkpoint.lanes[told.lane]!.copiedRows
-      this.copyRate.add(surroundings.now(), told.rows)
+      copyRate.add(surroundings.now(), told.rows)
     })
     if (checkpoint.lanes.every(lane => lane.copied)) {
       await history.endRun(run, { endedAt: iso(), rows, bytes })
@@ -332,7 +336,7 @@ export class Runner {
   private laneStatus({ plan }: WorkingLane, i: number): LaneStatus {
     const progress = this.checkpoint?.lanes[i]
     const copying = this.state === 'Copying' && this.checkpoint?.lanes.findIndex(lane => !lane.copied) === i
-    const rate = copying ? this.copyRate.perSecond(this.parts.surroundings.now()) : 0
+    const rate = copying ? (this.copyRate?.perSecond(this.parts.surroundings.now()) ?? 0) : 0
     const copiedRows = progress?.copiedRows ?? 0
     return {
       source: plan.source,

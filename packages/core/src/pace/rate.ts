@@ -1,31 +1,30 @@
 /** A rate over the last few seconds, from counts handed in with their times (milliseconds). */
 export class Rate {
   private readonly window: number
-  private marks: { at: number; total: number }[] = []
-  private total = 0
+  private readonly began: number
+  private counts: { at: number; count: number }[] = []
 
-  constructor(windowMs: number) {
+  /** `began`: since when counts are handed in; before the window is full, the rate is over the time since then. */
+  constructor(windowMs: number, began: number) {
     this.window = windowMs
+    this.began = began
   }
 
   add(at: number, count: number): void {
-    if (this.marks.length === 0) this.marks.push({ at, total: this.total })
-    this.total += count
-    this.marks.push({ at, total: this.total })
     this.trim(at)
+    this.counts.push({ at, count })
   }
 
-  /** A second; 0 before anything was counted. */
+  /** A second; 0 when nothing was counted in the window. */
   perSecond(now: number): number {
     this.trim(now)
-    const first = this.marks[0]
-    if (!first || now <= first.at) return 0
-    return (this.total - first.total) / ((now - first.at) / 1000)
+    const sum = this.counts.reduce((sum, { count }) => sum + count, 0)
+    const over = Math.min(this.window, now - this.began)
+    return over > 0 ? sum / (over / 1000) : 0
   }
 
   private trim(now: number): void {
-    while (this.marks.length > 1 && this.marks[1]!.at <= now - this.window) this.marks.shift()
-    if (this.marks.length === 1 && this.marks[0]!.at < now - this.window) this.marks = []
+    while (this.counts.length > 0 && this.counts[0]!.at <= now - this.window) this.counts.shift()
   }
 }
 

@@ -220,8 +220,8 @@ function System({ connection, title, canSend, at, routes }: SystemProps) {
   )
   return (
     <div
-      className="group absolute z-20 -translate-x-1/2 -translate-y-1/2"
-      style={{ left: at.x, top: at.y, width: BOX.width }}
+      className="group absolute z-20"
+      style={{ left: at.x - BOX.width / 2, top: at.y - BOX.height / 2, width: BOX.width }}
     >
       <Link
         to={`/connections/${connection.id}`}
@@ -233,13 +233,9 @@ function System({ connection, title, canSend, at, routes }: SystemProps) {
         </span>
         <span className="text-[12.5px] text-ink-2">
           {failed ? <span className="text-buoy">last test failed</span> : title}
+          {!failed && rate > 0 && `, ${count(rate)}/min ${sends ? 'out' : 'in'}`}
         </span>
       </Link>
-      {rate > 0 && (
-        <p className="mt-0.5 text-[12px] text-ink-2">
-          {count(rate)} changes/min {sends ? 'out' : 'in'}
-        </p>
-      )}
       {canSend && (
         <button
           type="button"
