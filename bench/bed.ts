@@ -5,7 +5,8 @@ import { mkdtempSync, readFileSync, rmSync } from 'node:fs'
 import { tmpdir } from 'node:os'
 import { join } from 'node:path'
 import { fileURLToPath } from 'node:url'
-import { call, eventually, startServer, type ServerProcess } from '../e2e/server.ts'
+import { call } from '../packages/stand-ins/src/api-call.ts'
+import { eventually, startServer, type ServerProcess } from '../e2e/server.ts'
 import { freePort } from '../packages/connectors/tests/real-postgres.ts'
 
 export interface Bed {

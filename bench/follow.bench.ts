@@ -1,7 +1,7 @@
 /** 100,000 changes followed: how fast a backlog goes, and how far behind it is at a steady 500 changes a second. */
 import type { TideSample } from '@tide/core/pace/tide'
 import pg from 'pg'
-import { call } from '../e2e/server.ts'
+import { call } from '../packages/stand-ins/src/api-call.ts'
 import { copied, makeBed, percentile, say } from './bed.ts'
 
 const ROWS = 200_000

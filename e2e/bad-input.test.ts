@@ -9,7 +9,8 @@ import { tmpdir } from 'node:os'
 import { join } from 'node:path'
 import type pg from 'pg'
 import { startRealPostgres, type TestDatabase } from '../packages/connectors/tests/real-postgres.ts'
-import { call, eventually, startServer, type ServerProcess } from './server.ts'
+import { call } from '../packages/stand-ins/src/api-call.ts'
+import { eventually, startServer, type ServerProcess } from './server.ts'
 
 const folder = mkdtempSync(join(tmpdir(), 'constant-tide-bad-'))
 let database: TestDatabase

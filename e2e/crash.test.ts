@@ -6,7 +6,8 @@ import { mkdtempSync, rmSync } from 'node:fs'
 import { tmpdir } from 'node:os'
 import { join } from 'node:path'
 import { startRealPostgres, type TestDatabase } from '../packages/connectors/tests/real-postgres.ts'
-import { call, eventually, startServer, type ServerProcess } from './server.ts'
+import { call } from '../packages/stand-ins/src/api-call.ts'
+import { eventually, startServer, type ServerProcess } from './server.ts'
 
 const KILLS = 20
 const COPIED_ROWS = 400_000

@@ -61,19 +61,6 @@ export async function startStandIns(
   }
 }
 
-/** Calls the API; throws with the problem's detail. */
-export async function call<T>(server: string, method: string, path: string, body?: unknown): Promise<T> {
-  const response = await fetch(`${server}/api${path}`, {
-    method,
-    ...(body === undefined
-      ? {}
-      : { body: JSON.stringify(body), headers: { 'Content-Type': 'application/json' } }),
-  })
-  const answer = response.status === 204 ? undefined : await response.json()
-  if (!response.ok) throw new Error(`${response.status} ${answer.detail} ${answer.remedy}`)
-  return answer as T
-}
-
 /** Asks again until the answer is there. */
 export async function eventually<T>(
   ask: () => Promise<T | undefined | false>,

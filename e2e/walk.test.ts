@@ -7,7 +7,8 @@ import { join } from 'node:path'
 import { By, Key, until, type WebDriver, type WebElement } from 'selenium-webdriver'
 import { startRealPostgres, type TestDatabase } from '../packages/connectors/tests/real-postgres.ts'
 import { openBrowser } from './browser.ts'
-import { call, eventually, startServer, startStandIns, type ServerProcess } from './server.ts'
+import { call } from '../packages/stand-ins/src/api-call.ts'
+import { eventually, startServer, startStandIns, type ServerProcess } from './server.ts'
 
 const folder = mkdtempSync(join(tmpdir(), 'constant-tide-walk-'))
 let database: TestDatabase

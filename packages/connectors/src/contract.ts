@@ -2,11 +2,12 @@
  * What every connector offers. A new connector is a folder and a line in `registry.ts`; the conformance suite in
  * `tests/` says whether it keeps its word.
  */
+import type { Catalogue, CheckItem, Grid } from '@tide/core/api/browse'
 import type { NetEffect } from '@tide/core/apply/net-effect'
 import type { LaneColumn, PrepareStep, TargetProfile } from '@tide/core/plan/plan'
 import type { Position } from '@tide/core/position/position'
 import type { SourceTransaction } from '@tide/core/records/change'
-import type { Dataset, DatasetName } from '@tide/core/records/dataset'
+import type { DatasetName } from '@tide/core/records/dataset'
 import type { LogicalType } from '@tide/core/records/types'
 import type { Key, Row } from '@tide/core/records/value'
 
@@ -30,15 +31,6 @@ export interface Connector {
   open(config: Config): Promise<Session>
 }
 
-export interface CheckItem {
-  what: string
-  result: 'ok' | 'warning' | 'failed'
-  found: string
-  /** What to do about it; `paste` is the exact text where there is one. */
-  remedy?: string
-  paste?: string
-}
-
 /** An open connection. What is not offered is absent. */
 export interface Session {
   catalogue(): Promise<Catalogue>
@@ -59,20 +51,6 @@ export interface RowTable {
   name: DatasetName
   columns: readonly { name: string; type: LogicalType; nativeType: string }[]
   key: readonly string[]
-}
-
-export interface Catalogue {
-  schemas: string[]
-  datasets: Dataset[]
-}
-
-/** Values as text for people to read. */
-export interface Grid {
-  columns: { name: string; type: string }[]
-  rows: (string | null)[][]
-  /** All the rows there are, where `rows` was cut; `null` when counting them took too long. */
-  total: number | null
-  milliseconds: number
 }
 
 export interface QueryLimits {

@@ -1,10 +1,11 @@
 import type { PipelineStatus } from '@tide/core/api/types'
 import type { Definition } from '@tide/core/definition/definition'
+import type { PipelineRecord } from '@tide/core/definition/pipeline'
 import { Failure } from '@tide/core/failure'
 import { depthStrip, type TideSample } from '@tide/core/pace/tide'
 import type { Lane, PrepareStep } from '@tide/core/plan/plan'
 import { printName } from '@tide/core/records/dataset'
-import type { EngineParts, PipelineRecord } from './repositories.ts'
+import type { EngineParts } from './repositories.ts'
 import { Runner } from './runner.ts'
 
 const SAMPLE_MS = 1_000

@@ -1,29 +1,9 @@
 /** What the engine asks of the store, and of whoever opens connections. */
 import type { Connector, Session } from '@tide/connectors/contract'
-import type { Definition, PipelineState } from '@tide/core/definition/definition'
-import type { FailureKind } from '@tide/core/failure'
+import type { PipelineState } from '@tide/core/definition/definition'
+import type { LogEntry, PipelineRecord, StopReason } from '@tide/core/definition/pipeline'
 import type { TideSample } from '@tide/core/pace/tide'
 import type { Lane, PrepareStep } from '@tide/core/plan/plan'
-
-export interface StopReason {
-  kind: FailureKind | 'person'
-  message: string
-  remedy: string
-  at: string
-}
-
-export interface PipelineRecord {
-  id: string
-  definition: Definition
-  state: PipelineState
-  wanted: 'run' | 'pause' | 'stop'
-  reason: StopReason | null
-  epoch: number
-  freshFrom: number
-  lanes: Lane[]
-  steps: PrepareStep[]
-  startedAt: string | null
-}
 
 export interface PipelineRepository {
   list(): Promise<PipelineRecord[]>
@@ -35,13 +15,7 @@ export interface PipelineRepository {
 }
 
 export interface HistoryRepository {
-  log(entry: {
-    level: 'info' | 'warning' | 'error'
-    pipeline: string | null
-    message: string
-    remedy?: string | null
-    byPerson?: boolean
-  }): Promise<void>
+  log(entry: LogEntry): Promise<void>
   addFigures(resolution: number, samples: ({ pipeline: string } & TideSample)[]): Promise<void>
   figures(pipeline: string, resolution: number, since: number): Promise<TideSample[]>
   trimFigures(now: number): Promise<void>

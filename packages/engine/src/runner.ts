@@ -1,6 +1,7 @@
 import type { Checkpoint, Session, SourceSide, TargetSide } from '@tide/connectors/contract'
 import type { LaneStatus, PipelineStatus } from '@tide/core/api/types'
 import type { PipelineState } from '@tide/core/definition/definition'
+import type { PipelineRecord, StopReason } from '@tide/core/definition/pipeline'
 import { asFailure, Failure } from '@tide/core/failure'
 import { backoff } from '@tide/core/pace/backoff'
 import { Rate, secondsLeft } from '@tide/core/pace/rate'
@@ -9,7 +10,7 @@ import { copyLanes } from './copy.ts'
 import { followOnce } from './follow.ts'
 import { firstCheckpoint, landedChanges, uncopied, workingLane, type WorkingLane } from './lanes.ts'
 import { Meter } from './meter.ts'
-import type { EngineParts, PipelineRecord, StopReason } from './repositories.ts'
+import type { EngineParts } from './repositories.ts'
 
 /** How often the source is asked when it was quiet. */
 const POLL_MS = 200
@@ -241,7 +242,9 @@ export class Runner {
           ),
         )
       }
-      if (checkpoint !== written && now() - wrote > QUIET_CHECKPOINT_MS) {
+      // Others read the checkpoint at the target: that a lane has become consistent is told at once.
+      const turnedConsistent = checkpoint.consistent && !written.consistent
+      if (turnedConsistent || (checkpoint !== written && now() - wrote > QUIET_CHECKPOINT_MS)) {
         const writing = await target.begin()
         await writing.commit(checkpoint)
         written = checkpoint

@@ -2,7 +2,7 @@ import type { RowPair } from '@tide/core/api/types'
 import { Failure } from '@tide/core/failure'
 import { sameValue } from '@tide/core/records/same'
 import { keyOf, type Key } from '@tide/core/records/value'
-import type { PipelineRecord } from '@tide/store/pipelines'
+import type { PipelineRecord } from '@tide/core/definition/pipeline'
 import type { SessionCache } from './sessions.ts'
 
 /** One record on both sides of a lane; without a key, the last one in the source's key order. */

@@ -1,4 +1,5 @@
-import type { Catalogue, Session } from '@tide/connectors/contract'
+import type { Catalogue } from '@tide/core/api/browse'
+import type { Session } from '@tide/connectors/contract'
 import type { ConnectionOpener } from '@tide/engine/repositories'
 
 const IDLE_MS = 30_000

@@ -1,21 +1,10 @@
 /** Sets the demo world up through the same API that people use. */
+import { call } from './api-call.ts'
 import type { Site } from './site.ts'
 
 export interface DemoPlace {
   server: string
   warehouse: string
-}
-
-async function call<T>(server: string, method: string, path: string, body?: unknown): Promise<T> {
-  const response = await fetch(`${server}/api${path}`, {
-    method,
-    ...(body === undefined
-      ? {}
-      : { body: JSON.stringify(body), headers: { 'Content-Type': 'application/json' } }),
-  })
-  const answer = response.status === 204 ? undefined : await response.json()
-  if (!response.ok) throw new Error(`${method} ${path}: ${(answer as { detail: string }).detail}`)
-  return answer as T
 }
 
 interface Named {

@@ -1,4 +1,5 @@
 import { and, asc, desc, eq, gte, isNotNull, lt, sql } from 'drizzle-orm'
+import type { LogEntry, LogLine } from '@tide/core/definition/pipeline'
 import type { TideSample } from '@tide/core/pace/tide'
 import type { Database } from './database.ts'
 import { figure, logEntry, run } from './schema.ts'
@@ -9,16 +10,6 @@ const KEEP: { resolution: number; seconds: number }[] = [
   { resolution: 60, seconds: 40 * 86_400 },
 ]
 
-export interface LogLine {
-  id: number
-  at: string
-  level: 'info' | 'warning' | 'error'
-  pipeline: string | null
-  message: string
-  remedy: string | null
-  byPerson: boolean
-}
-
 /** What happened and how fast it went. */
 export class History {
   private readonly db: Database
@@ -27,9 +18,7 @@ export class History {
     this.db = db
   }
 
-  async log(
-    entry: Pick<LogLine, 'level' | 'pipeline' | 'message'> & Partial<Pick<LogLine, 'remedy' | 'byPerson'>>,
-  ) {
+  async log(entry: LogEntry): Promise<void> {
     await this.db.insert(logEntry).values(entry)
   }
 

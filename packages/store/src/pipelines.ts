@@ -1,22 +1,9 @@
 import { asc, eq, sql } from 'drizzle-orm'
 import type { Definition, PipelineState } from '@tide/core/definition/definition'
+import type { PipelineRecord, StopReason } from '@tide/core/definition/pipeline'
 import type { Lane, PrepareStep } from '@tide/core/plan/plan'
 import type { Database } from './database.ts'
-import { pipeline, type StopReason } from './schema.ts'
-
-export interface PipelineRecord {
-  id: string
-  definition: Definition
-  state: PipelineState
-  wanted: 'run' | 'pause' | 'stop'
-  reason: StopReason | null
-  epoch: number
-  freshFrom: number
-  lanes: Lane[]
-  steps: PrepareStep[]
-  startedAt: string | null
-  createdAt: string
-}
+import { pipeline } from './schema.ts'
 
 export class Pipelines {
   private readonly db: Database

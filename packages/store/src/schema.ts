@@ -11,7 +11,7 @@ import {
   timestamp,
 } from 'drizzle-orm/pg-core'
 import type { Definition, PipelineState } from '@tide/core/definition/definition'
-import type { FailureKind } from '@tide/core/failure'
+import type { StopReason } from '@tide/core/definition/pipeline'
 import type { Lane, PrepareStep } from '@tide/core/plan/plan'
 
 const moment = (name: string) => timestamp(name, { withTimezone: true, mode: 'string' })
@@ -27,14 +27,6 @@ export const connection = pgTable('connection', {
   lastCheck: jsonb('last_check').$type<{ at: string; failed: number; warnings: number }>(),
   createdAt: moment('created_at').notNull().defaultNow(),
 })
-
-/** Why a pipeline stopped, in words. */
-export interface StopReason {
-  kind: FailureKind | 'person'
-  message: string
-  remedy: string
-  at: string
-}
 
 export const pipeline = pgTable('pipeline', {
   id: text('id').primaryKey(),

@@ -3,7 +3,8 @@ import { StatementType, type DuckDBConnection, type DuckDBResultReader } from '@
 import { Failure } from '@tide/core/failure'
 import type { Dataset, DatasetName } from '@tide/core/records/dataset'
 import type { Key, Row } from '@tide/core/records/value'
-import type { Catalogue, Grid, QueryLimits, RowTable } from '../contract.ts'
+import type { Catalogue, Grid } from '@tide/core/api/browse'
+import type { QueryLimits, RowTable } from '../contract.ts'
 import { canonicalText, ident, tableName } from './sql.ts'
 
 const TABLES = `

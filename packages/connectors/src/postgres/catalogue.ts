@@ -1,7 +1,7 @@
 import type { Dataset, DatasetName } from '@tide/core/records/dataset'
 import { postgresType } from '@tide/core/shape/postgres'
 import type { Pool } from 'pg'
-import type { Catalogue } from '../contract.ts'
+import type { Catalogue } from '@tide/core/api/browse'
 import { ident } from './text.ts'
 
 /** The schema that holds what we install at a source. */

@@ -1,5 +1,5 @@
 import type { Pool } from 'pg'
-import type { CheckItem } from '../contract.ts'
+import type { CheckItem } from '@tide/core/api/browse'
 import { CAPTURE_SCHEMA } from './catalogue.ts'
 import { postgresAddress, type PostgresConfig } from './config.ts'
 import { postgresFailure } from './errors.ts'

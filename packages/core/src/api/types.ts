@@ -1,6 +1,6 @@
 /** What travels between server and interface as JSON, beside the values defined elsewhere in core. */
 import type { Definition, PipelineState } from '../definition/definition.ts'
-import type { FailureKind } from '../failure.ts'
+import type { StopReason } from '../definition/pipeline.ts'
 import type { TideSample } from '../pace/tide.ts'
 import type { Plan } from '../plan/plan.ts'
 import type { DatasetName } from '../records/dataset.ts'
@@ -37,8 +37,7 @@ export interface PipelineStatus {
   toName: string
   state: PipelineState
   wanted: 'run' | 'pause' | 'stop'
-  /** Why it stopped; `person` when somebody wanted it so. */
-  reason: { kind: FailureKind | 'person'; message: string; remedy: string; at: string } | null
+  reason: StopReason | null
   /** Set while something transient is tried again. */
   retry: { attempt: number; message: string; remedy: string; nextAt: string } | null
   lagSeconds: number | null

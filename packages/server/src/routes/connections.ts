@@ -1,5 +1,5 @@
 import type Router from '@koa/router'
-import type { CheckItem } from '@tide/connectors/contract'
+import type { CheckItem } from '@tide/core/api/browse'
 import { connectors } from '@tide/connectors/registry'
 import type { ConnectionInfo } from '@tide/core/api/types'
 import { Failure } from '@tide/core/failure'

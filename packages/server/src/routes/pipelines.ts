@@ -1,7 +1,7 @@
 import type Router from '@koa/router'
 import { definitionSchema, type Definition } from '@tide/core/definition/definition'
 import { Failure } from '@tide/core/failure'
-import type { PipelineRecord } from '@tide/store/pipelines'
+import type { PipelineRecord } from '@tide/core/definition/pipeline'
 import { planFor } from '../plan.ts'
 import { rowPair } from '../row-pair.ts'
 import { newId, type Services } from '../services.ts'

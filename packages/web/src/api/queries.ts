@@ -1,31 +1,11 @@
 import type { ConnectionInfo, ConnectorInfo } from '@tide/core/api/types'
-import type { Dataset } from '@tide/core/records/dataset'
+import type { Catalogue } from '@tide/core/api/browse'
 import { QueryClient, useQuery } from '@tanstack/react-query'
 import { api } from './client.ts'
 
 export const queryClient = new QueryClient({
   defaultOptions: { queries: { retry: false, refetchOnWindowFocus: false } },
 })
-
-export interface Catalogue {
-  schemas: string[]
-  datasets: Dataset[]
-}
-
-export interface Grid {
-  columns: { name: string; type: string }[]
-  rows: (string | null)[][]
-  total: number | null
-  milliseconds: number
-}
-
-export interface CheckItem {
-  what: string
-  result: 'ok' | 'warning' | 'failed'
-  found: string
-  remedy?: string
-  paste?: string
-}
 
 export const useConnectors = () =>
   useQuery({

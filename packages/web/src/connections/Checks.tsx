@@ -1,4 +1,4 @@
-import type { CheckItem } from '../api/queries.ts'
+import type { CheckItem } from '@tide/core/api/browse'
 import { PasteBlock } from '../parts/Copyable.tsx'
 
 const WORDS = { ok: 'well', warning: 'look at this', failed: 'failed' }

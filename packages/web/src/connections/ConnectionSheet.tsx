@@ -4,14 +4,13 @@ import { useMutation, useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Link, useNavigate, useParams } from 'react-router'
 import { api } from '../api/client.ts'
+import type { CheckItem, Grid } from '@tide/core/api/browse'
 import {
   queryClient,
   refreshConnections,
   useCatalogue,
   useConnections,
   useConnectors,
-  type CheckItem,
-  type Grid,
 } from '../api/queries.ts'
 import { count, plural } from '../format.ts'
 import { useWhere } from '../frame/crumbs.ts'

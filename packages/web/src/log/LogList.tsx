@@ -1,3 +1,4 @@
+import type { LogLine } from '@tide/core/definition/pipeline'
 import { useInfiniteQuery } from '@tanstack/react-query'
 import { Link } from 'react-router'
 import { api } from '../api/client.ts'
@@ -5,16 +6,6 @@ import { useLive } from '../api/live.ts'
 import { moment } from '../format.ts'
 import { Button } from '../parts/Button.tsx'
 import { ErrorNotice } from '../parts/Notice.tsx'
-
-interface LogLine {
-  id: number
-  at: string
-  level: 'info' | 'warning' | 'error'
-  pipeline: string | null
-  message: string
-  remedy: string | null
-  byPerson: boolean
-}
 
 const PAGE = 100
 const TONES = { info: 'text-ink-3', warning: 'text-ochre', error: 'text-buoy' }

@@ -1,6 +1,6 @@
 import { useVirtualizer } from '@tanstack/react-virtual'
 import { useRef } from 'react'
-import type { Grid } from '../api/queries.ts'
+import type { Grid } from '@tide/core/api/browse'
 
 const ROW = 26
 const FIGURES = /^(u?(big|small|tiny|huge)?int|integer|numeric|decimal|double|float|real)/i

@@ -1,0 +1,124 @@
+/** Our reading and writing of text forms, held against the real systems for arbitrary values. */
+import { afterAll, beforeAll, describe, expect, test } from '@jest/globals'
+import { DuckDBInstance, type DuckDBConnection } from '@duckdb/node-api'
+import { csvLine } from '@tide/core/records/csv'
+import type { LaneColumn } from '@tide/core/plan/plan'
+import fc from 'fast-check'
+import { mkdtempSync, rmSync, writeFileSync } from 'node:fs'
+import { tmpdir } from 'node:os'
+import { join } from 'node:path'
+import type pg from 'pg'
+import { readCsv } from '../src/duckdb/sql.ts'
+import { ident, literal, parseArray, parseComposite } from '../src/postgres/text.ts'
+import { startRealPostgres, type TestDatabase } from './real-postgres.ts'
+
+/** Any text that databases hold: no NUL, no half characters; with a liking for what is special somewhere. */
+const special = fc.constantFrom(
+  '',
+  '"',
+  "'",
+  '\\',
+  ',',
+  '\n',
+  '\r\n',
+  '{',
+  '}',
+  '(',
+  ')',
+  'NULL',
+  'null',
+  '\\N',
+  '\\.',
+  ' ',
+  '\t',
+  '🌱',
+  'é',
+)
+const text = fc
+  .array(fc.oneof(special, fc.string({ unit: 'grapheme', maxLength: 3 })), { maxLength: 6 })
+  .map(parts => parts.join('').replaceAll('\0', ''))
+  .filter(text => !/[\ud800-\udfff]/u.test(text))
+const value = fc.option(text, { nil: null, freq: 4 })
+
+describe('text forms', () => {
+  let database: TestDatabase
+  let client: pg.Client
+  let duck: DuckDBConnection
+  const folder = mkdtempSync(join(tmpdir(), 'constant-tide-texts-'))
+  beforeAll(async () => {
+    database = await startRealPostgres()
+    client = await database.connect()
+    duck = await (await DuckDBInstance.create()).connect()
+  })
+  afterAll(async () => {
+    await client?.end()
+    await database?.close()
+    duck?.disconnectSync()
+    rmSync(folder, { recursive: true, force: true })
+  })
+
+  test('composites as PostgreSQL prints them', async () => {
+    await client.query('CREATE TABLE row3 (a text, b text, c text)')
+    await fc.assert(
+      fc.asyncProperty(fc.tuple(value, value, value), async row => {
+        const { rows } = await client.query('SELECT row($1::text, $2::text, $3::text)::row3::text AS t', row)
+        expect(parseComposite(rows[0].t)).toEqual(row)
+      }),
+      { numRuns: 300 },
+    )
+  })
+
+  test('arrays as PostgreSQL prints them, nested ones too', async () => {
+    await fc.assert(
+      fc.asyncProperty(fc.array(value, { minLength: 1, maxLength: 5 }), async items => {
+        const { rows } = await client.query(
+          'SELECT $1::text[]::text AS flat, ARRAY[$1::text[], $1::text[]]::text AS nested',
+          [items],
+        )
+        expect(parseArray(rows[0].flat)).toEqual(items)
+        expect(parseArray(rows[0].nested)).toEqual([items, items])
+      }),
+      { numRuns: 300 },
+    )
+    expect(parseArray('[0:1]={1,2}')).toEqual(['1', '2'])
+    expect(parseArray('{}')).toEqual([])
+  })
+
+  test('literals and identifiers say what they should', async () => {
+    await fc.assert(
+      fc.asyncProperty(
+        text,
+        text.filter(name => name !== '' && Buffer.byteLength(name) < 60),
+        async (content, name) => {
+          const { rows } = await client.query(`SELECT ${literal(content)} AS ${ident(name)}`)
+          expect(rows).toEqual([{ [name]: content }])
+        },
+      ),
+      { numRuns: 300 },
+    )
+  })
+
+  test('CSV lines as DuckDB reads them, nulls and empty texts apart', async () => {
+    const column = (target: string): LaneColumn => ({
+      source: target,
+      target,
+      type: { kind: 'utf8' },
+      nativeType: 'text',
+      targetType: 'VARCHAR',
+      nullable: true,
+    })
+    const columns = ['id', 'b', 'c'].map(column)
+    await fc.assert(
+      fc.asyncProperty(fc.array(fc.tuple(value, value), { minLength: 1, maxLength: 8 }), async pairs => {
+        const rows = pairs.map((pair, i) => [String(i), ...pair])
+        const csv = rows.map(csvLine).join('')
+        const file = join(folder, 'rows.csv')
+        writeFileSync(file, csv)
+        const { read, select } = readCsv(file, columns, Buffer.byteLength(csv))
+        const result = await duck.runAndReadAll(`SELECT ${select.join(', ')} FROM ${read} ORDER BY c0::INT`)
+        expect(result.getRows()).toEqual(rows)
+      }),
+      { numRuns: 200 },
+    )
+  })
+})

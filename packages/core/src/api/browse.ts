@@ -1,0 +1,26 @@
+/** What connectors tell people about a system. */
+import type { Dataset } from '../records/dataset.ts'
+
+/** One item of a test. */
+export interface CheckItem {
+  what: string
+  result: 'ok' | 'warning' | 'failed'
+  found: string
+  /** What to do about it; `paste` is the exact text where there is one. */
+  remedy?: string
+  paste?: string
+}
+
+export interface Catalogue {
+  schemas: string[]
+  datasets: Dataset[]
+}
+
+/** Values as text for people to read. */
+export interface Grid {
+  columns: { name: string; type: string }[]
+  rows: (string | null)[][]
+  /** All the rows there are, where `rows` was cut; `null` when counting them took too long. */
+  total: number | null
+  milliseconds: number
+}

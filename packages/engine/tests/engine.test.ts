@@ -1,0 +1,224 @@
+import { describe, expect, test } from '@jest/globals'
+import type { PipelineRecord } from '@tide/core/definition/pipeline'
+import type { Lane } from '@tide/core/plan/plan'
+import fc from 'fast-check'
+import { Engine } from '../src/engine.ts'
+import type { EngineParts } from '../src/repositories.ts'
+import { MemorySource, MemoryTarget, sessionOf, type Trouble } from './memory-systems.ts'
+
+const utf8 = { kind: 'utf8' } as const
+const column = (name: string) => ({
+  source: name,
+  target: name,
+  type: utf8,
+  nativeType: 'text',
+  targetType: 'TEXT',
+  nullable: false,
+})
+const LANE: Lane = {
+  source: { namespace: 's', name: 't' },
+  target: { namespace: 's', name: 't' },
+  columns: [column('id'), column('v')],
+  key: ['id'],
+  rows: 10,
+  rowsExact: true,
+  bytes: 0,
+}
+
+/** An engine over systems in memory, in a time that stands still but for sleeping. */
+function world(source: MemorySource, target: MemoryTarget, trouble: Trouble) {
+  const record: PipelineRecord = {
+    id: 'p',
+    definition: { version: 1, name: 'P', from: 'from', to: 'to', targetSchema: 's', tables: [LANE.source] },
+    state: 'Draft',
+    wanted: 'pause',
+    reason: null,
+    epoch: 0,
+    freshFrom: 1,
+    lanes: [],
+    steps: [],
+    startedAt: null,
+  }
+  let time = 1_000_000
+  const logged: string[] = []
+  const parts: EngineParts = {
+    pipelines: {
+      list: async () => [{ ...record }],
+      get: async () => ({ ...record }),
+      start: async (_id, plan, startedAt) =>
+        void Object.assign(record, plan, {
+          startedAt,
+          wanted: 'run',
+          state: 'Copying',
+          reason: null,
+          freshFrom: record.epoch + 1,
+        }),
+      want: async (_id, wanted) => void (record.wanted = wanted),
+      setState: async (_id, state, reason) => void Object.assign(record, { state, reason }),
+      takeEpoch: async () => ++record.epoch,
+    },
+    history: {
+      log: async ({ message }) => void logged.push(message),
+      addFigures: async () => {},
+      figures: async () => [],
+      trimFigures: async () => {},
+      beginRun: async () => {},
+      endRun: async () => {},
+    },
+    connections: {
+      open: async id =>
+        sessionOf(id === 'from' ? { source: source.side(trouble) } : { target: target.side(trouble) }),
+      describe: async () => undefined,
+    },
+    surroundings: {
+      now: () => time,
+      random: () => 0.5,
+      newId: () => 'run',
+      sleep: async milliseconds => {
+        time += milliseconds
+        await new Promise(resolve => setImmediate(resolve))
+      },
+    },
+  }
+  return { record, logged, engine: () => new Engine(parts) }
+}
+
+const rowsOf = (target: MemoryTarget) => target.state.rows.map(([, row]) => [...row]).sort()
+const settled = async (what: () => boolean) => {
+  for (let i = 0; i < 5000; i++) {
+    if (what()) return
+    await new Promise(resolve => setImmediate(resolve))
+  }
+  throw new Error('it did not come to rest')
+}
+
+const change = fc.record({
+  key: fc.integer({ min: 10, max: 29 }),
+  value: fc.integer({ min: 0, max: 9 }),
+  remove: fc.boolean(),
+})
+const history = fc.array(fc.array(change, { minLength: 1, maxLength: 5 }), { maxLength: 25 })
+const beginning = fc.uniqueArray(fc.integer({ min: 10, max: 29 }), { maxLength: 14 })
+
+describe('engine', () => {
+  test('whatever call fails, before or after its work, both sides end up equal', async () => {
+    const faults = fc.array(
+      fc.constantFrom(undefined, undefined, undefined, 'before' as const, 'after' as const),
+      { maxLength: 80 },
+    )
+    await fc.assert(
+      fc.asyncProperty(
+        beginning,
+        history,
+        faults,
+        fc.integer({ min: 0, max: 60 }),
+        async (keys, transactions, troubles, restartAt) => {
+          const [source, target] = [new MemorySource(), new MemoryTarget()]
+          keys.forEach(key => source.rows.set(String(key), [String(key), 'old']))
+          const waiting = [...transactions]
+          source.onTurn = () => {
+            const changes = waiting.shift()
+            if (changes)
+              source.commit((put, remove) =>
+                changes.forEach(({ key, value, remove: gone }) =>
+                  gone ? remove(String(key)) : put([String(key), `v${value}`]),
+                ),
+              )
+          }
+          let calls = 0
+          const faults = [...troubles]
+          const { record, engine: make } = world(source, target, () => {
+            calls++
+            return faults.shift()
+          })
+          let engine = make()
+          try {
+            await engine.begin('p', { lanes: [LANE], steps: [] })
+            // Somewhere on the way the process is gone, and another one takes over.
+            await settled(() => calls >= restartAt || (waiting.length === 0 && record.state === 'Following'))
+            await engine.stop()
+            engine = make()
+            await engine.start()
+            await settled(() => {
+              const expected = [...source.rows.values()].map(row => [...row]).sort()
+              const { checkpoint } = target.state
+              const atHead = checkpoint?.consistent && checkpoint.position.at === String(source.log.length)
+              return (
+                waiting.length === 0 &&
+                Boolean(atHead) &&
+                JSON.stringify(rowsOf(target)) === JSON.stringify(expected)
+              )
+            })
+            expect(record.state).toBe('Following')
+          } finally {
+            await engine.stop()
+          }
+        },
+      ),
+      { numRuns: 500 },
+    )
+  })
+
+  test('a recopy empties and copies again; what comes meanwhile is not lost', async () => {
+    const [source, target] = [new MemorySource(), new MemoryTarget()]
+    for (let key = 10; key < 25; key++) source.rows.set(String(key), [String(key), 'old'])
+    const { record, engine: make } = world(source, target, () => undefined)
+    const engine = make()
+    await engine.begin('p', { lanes: [LANE], steps: [] })
+    await settled(() => record.state === 'Following' && target.state.rows.length === 15)
+    target.state.rows.push(['stray', ['stray', 'left by somebody']])
+    let turns = 0
+    source.onTurn = () => {
+      if (turns++ < 8) source.commit(put => put([String(10 + turns), `while ${turns}`]))
+    }
+    await engine.inTurn('p', () => engine.recopy('p', []))
+    await settled(
+      () =>
+        turns > 8 &&
+        JSON.stringify(rowsOf(target)) ===
+          JSON.stringify([...source.rows.values()].map(row => [...row]).sort()),
+    )
+    expect(target.prepared).toBe(1)
+    await engine.stop()
+  })
+
+  test('who was overtaken stops, with the reason', async () => {
+    const [source, target] = [new MemorySource(), new MemoryTarget()]
+    const { record, engine: make } = world(source, target, () => undefined)
+    const engine = make()
+    await engine.begin('p', { lanes: [LANE], steps: [] })
+    await settled(() => record.state === 'Following')
+    target.state.checkpoint!.epoch = 99
+    source.commit(put => put(['10', 'late']))
+    await settled(() => record.state === 'Stopped')
+    expect(record.reason).toMatchObject({ kind: 'structural', message: 'overtaken' })
+    expect(rowsOf(target)).toEqual([])
+    await engine.stop()
+  })
+
+  test('paused, it measures and lands nothing; stopped, it takes itself off', async () => {
+    const [source, target] = [new MemorySource(), new MemoryTarget()]
+    const { record, engine: make } = world(source, target, () => undefined)
+    const engine = make()
+    await engine.begin('p', { lanes: [LANE], steps: [] })
+    await settled(() => record.state === 'Following')
+    await engine.pause('p')
+    await settled(() => record.state === 'Paused')
+    source.commit(put => [1, 2, 3].forEach(n => put([`1${n}`, 'waits'])))
+    for (let i = 0; i < 200 && (await engine.status('p')).backlog !== 3; i++)
+      await new Promise(resolve => setImmediate(resolve))
+    expect((await engine.status('p')).backlog).toBe(3)
+    expect(rowsOf(target)).toEqual([])
+    await engine.continue('p')
+    await settled(() => target.state.rows.length === 3)
+    await expect(
+      engine.continue('nobody').then(() => engine.begin('p', { lanes: [], steps: [] })),
+    ).rejects.toMatchObject({ kind: 'refused' })
+    await engine.end('p')
+    await settled(() => record.state === 'Stopped')
+    expect(record.reason!.kind).toBe('person')
+    expect(target.state.checkpoint).toBeUndefined()
+    expect(target.state.rows).toHaveLength(3)
+    await engine.stop()
+  })
+})

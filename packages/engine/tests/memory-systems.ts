@@ -1,0 +1,184 @@
+/** A source and a target in memory that keep the contract, and can fail at any call of theirs. */
+import type {
+  ApplyTransaction,
+  Checkpoint,
+  CopyBatch,
+  Session,
+  SourceSide,
+  TargetSide,
+} from '@tide/connectors/contract'
+import { asFailure, Failure } from '@tide/core/failure'
+import type { SourceTransaction } from '@tide/core/records/change'
+import { csvLine } from '@tide/core/records/csv'
+import { keyText, type Row } from '@tide/core/records/value'
+
+/** Decides at each call whether it fails, before or after it has worked. */
+export type Trouble = () => 'before' | 'after' | undefined
+
+const RANGE = 3
+const now = () => '2026-11-20T10:00:00.000Z'
+
+async function troubled<T>(trouble: Trouble, work: () => T | Promise<T>): Promise<T> {
+  const when = trouble()
+  const fault = () => new Failure('transient', 'the connection was cut', 'wait')
+  if (when === 'before') throw fault()
+  const result = await work()
+  if (when === 'after') throw fault()
+  return result
+}
+
+/** One table of two columns; the first is the key. Its log is a list of transactions, positions count them. */
+export class MemorySource {
+  readonly rows = new Map<string, Row>()
+  readonly log: SourceTransaction[] = []
+  /** Called between ranges of a copy and at every read: the world goes on. */
+  onTurn = () => {}
+
+  commit(change: (put: (row: Row) => void, remove: (key: string) => void) => void): void {
+    const events: SourceTransaction['events'] = []
+    change(
+      row => {
+        const before = this.rows.get(row[0]!)
+        events.push(
+          before ? { op: 'update', lane: 0, before, after: row } : { op: 'insert', lane: 0, after: row },
+        )
+        this.rows.set(row[0]!, row)
+      },
+      key => {
+        const before = this.rows.get(key)
+        if (!before) return
+        events.push({ op: 'delete', lane: 0, before })
+        this.rows.delete(key)
+      },
+    )
+    if (events.length > 0) this.log.push({ id: String(this.log.length), at: now(), events })
+  }
+
+  side(trouble: Trouble): SourceSide {
+    const head = (from: number) => ({
+      now: now(),
+      pendingChanges: this.log.slice(from).reduce((sum, { events }) => sum + events.length, 0),
+      oldestPending: this.log[from]?.at ?? null,
+    })
+    const place = (at: string) => at.split('/').map(Number) as [number, number?]
+    const position = (at: string) => ({ kind: 'memory', incarnation: 'one', at })
+    const { rows } = this
+    const turn = () => this.onTurn()
+    return {
+      captureNote: '',
+      captureStatements: async () => [],
+      startCapture: () => troubled(trouble, () => position(String(this.log.length))),
+      stopCapture: () => troubled(trouble, () => {}),
+      acknowledge: () => troubled(trouble, () => {}),
+      async *copy(_lane, after) {
+        let start = after?.[0] ?? ''
+        for (;;) {
+          const batch = await troubled(trouble, (): CopyBatch => {
+            const keys = [...rows.keys()].filter(key => key > start).sort()
+            const range = keys.slice(0, RANGE)
+            const upTo = keys.length > RANGE ? [range.at(-1)!] : null
+            const csv = [Buffer.from(range.map(key => csvLine(rows.get(key)!)).join(''))]
+            return { csv, rows: range.length, bytes: csv[0]!.length, upTo }
+          })
+          yield batch
+          turn()
+          if (!batch.upTo) return
+          start = batch.upTo[0]!
+        }
+      },
+      head: (_follower, _lanes, from) => troubled(trouble, () => head(place(from.at)[0])),
+      read: (_follower, _lanes, from, maxEvents) =>
+        troubled(trouble, () => {
+          turn()
+          const [at, within = 0] = place(from.at)
+          const transaction = this.log[at]
+          if (!transaction) return { transactions: [], to: from, complete: true, head: head(at) }
+          // Two events at a time at most, so that transactions come in parts.
+          const events = transaction.events.slice(within, within + Math.min(2, maxEvents))
+          const complete = within + events.length >= transaction.events.length
+          const to = position(complete ? String(at + 1) : `${at}/${within + events.length}`)
+          return {
+            transactions: [{ ...transaction, events }],
+            to,
+            complete,
+            head: head(complete ? at + 1 : at),
+          }
+        }),
+    }
+  }
+}
+
+interface TargetState {
+  rows: [string, Row][]
+  checkpoint: Checkpoint | undefined
+}
+
+/** Rows as a bag, so that a doubled row shows; every write is a transaction. */
+export class MemoryTarget {
+  state: TargetState = { rows: [], checkpoint: undefined }
+  prepared = 0
+
+  side(trouble: Trouble): TargetSide {
+    const fenced = (checkpoint: Checkpoint) => {
+      const present = this.state.checkpoint
+      if (!present || present.epoch > checkpoint.epoch) throw new Failure('structural', 'overtaken', 'stop')
+      return structuredClone(checkpoint)
+    }
+    return {
+      profile: {
+        naming: { fold: 'none', allowed: 'any', maxLength: 99 },
+        typeOf: () => ({ native: 'TEXT' }),
+        sameName: (a, b) => a === b,
+      },
+      ddl: () => [],
+      prepare: (_steps, checkpoint) =>
+        troubled(trouble, () => {
+          this.prepared++
+          this.state = { rows: [], checkpoint: structuredClone(checkpoint) }
+        }),
+      load: (_lane, batch, checkpoint) =>
+        troubled(trouble, () => {
+          const rows = Buffer.concat(batch.csv)
+            .toString()
+            .split('\n')
+            .filter(Boolean)
+            .map((line): [string, Row] => {
+              const row = line.split(',')
+              return [keyText([row[0]!]), row]
+            })
+          this.state = { rows: [...this.state.rows, ...rows], checkpoint: fenced(checkpoint) }
+        }),
+      begin: () =>
+        troubled(trouble, (): ApplyTransaction => {
+          let rows = this.state.rows
+          return {
+            apply: effects =>
+              troubled(trouble, () => {
+                for (const { effect } of effects) {
+                  const gone = new Set([
+                    ...effect.removed.map(keyText),
+                    ...effect.puts.map(put => keyText(put.key)),
+                  ])
+                  rows = effect.truncate ? [] : rows.filter(([key]) => !gone.has(key))
+                  rows = [...rows, ...effect.puts.map((put): [string, Row] => [keyText(put.key), put.row])]
+                }
+              }),
+            commit: checkpoint =>
+              troubled(trouble, () => void (this.state = { rows, checkpoint: fenced(checkpoint) })),
+            rollback: async () => {},
+          }
+        }),
+      readCheckpoint: () => troubled(trouble, () => structuredClone(this.state.checkpoint)),
+      empty: (_lanes, checkpoint) =>
+        troubled(trouble, () => void (this.state = { rows: [], checkpoint: fenced(checkpoint) })),
+      forget: () => troubled(trouble, () => void (this.state = { ...this.state, checkpoint: undefined })),
+      count: () => troubled(trouble, () => this.state.rows.length),
+    }
+  }
+}
+
+/** A session that offers one side and nothing for people. */
+export function sessionOf(sides: Pick<Session, 'source' | 'target'>): Session {
+  const none = () => Promise.reject(asFailure(new Error('not offered')))
+  return { catalogue: none, preview: none, count: none, row: none, close: async () => {}, ...sides }
+}

@@ -1,0 +1,48 @@
+import { describe, expect, test } from '@jest/globals'
+import { Meter } from '../src/meter.ts'
+
+const at = (second: number) => new Date(Date.UTC(2026, 10, 20, 10, 0, second)).toISOString()
+
+describe('meter', () => {
+  let now = 0
+  const meter = () => {
+    now = 0
+    const made = new Meter(() => now)
+    made.begin(100)
+    return made
+  }
+
+  test('knows nothing before the source has answered, and nothing long after', () => {
+    const m = meter()
+    expect([m.lag, m.backlog]).toEqual([null, null])
+    m.sawHead({ now: at(10), pendingChanges: 7, oldestPending: at(4) })
+    expect([m.lag, m.backlog]).toEqual([6, 7])
+    now = 3_000
+    expect(m.lag).toBe(9)
+    now = 11_000
+    expect([m.lag, m.backlog]).toEqual([null, null])
+  })
+
+  test('what landed late counts in its reading and the next, then no more', () => {
+    const m = meter()
+    m.sawHead({ now: at(10), pendingChanges: 5, oldestPending: at(8) })
+    now = 500
+    m.sawLanding(5, at(8))
+    m.sawHead({ now: at(10), pendingChanges: 0, oldestPending: null })
+    expect(m.lag).toBe(2.5)
+    expect(m.sample()).toEqual({ at: 500, committed: 105, landed: 105, lag: 2.5 })
+    expect(m.lag).toBe(2.5)
+    expect(m.sample().lag).toBe(0)
+    expect(m.lag).toBe(0)
+    expect(m.backlog).toBe(0)
+  })
+
+  test('the committed line never falls behind the landed one', () => {
+    const m = meter()
+    m.sawHead({ now: at(0), pendingChanges: 10, oldestPending: at(0) })
+    m.sawLanding(4, at(0))
+    expect(m.sample()).toMatchObject({ committed: 110, landed: 104 })
+    m.sawHead({ now: at(1), pendingChanges: 6, oldestPending: at(0) })
+    expect(m.backlog).toBe(6)
+  })
+})

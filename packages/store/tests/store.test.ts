@@ -1,0 +1,128 @@
+import { afterAll, beforeAll, describe, expect, test } from '@jest/globals'
+import type { Definition } from '@tide/core/definition/definition'
+import { mkdtempSync, readFileSync, rmSync, statSync } from 'node:fs'
+import { tmpdir } from 'node:os'
+import { join } from 'node:path'
+import { Seal } from '../src/seal.ts'
+import { openStore, type Store } from '../src/store.ts'
+
+const definition: Definition = { version: 1, name: 'Beds', from: 'a', to: 'b', targetSchema: 's', tables: [] }
+const folder = mkdtempSync(join(tmpdir(), 'constant-tide-store-test-'))
+
+describe('store', () => {
+  let store: Store
+  beforeAll(async () => {
+    store = await openStore(folder)
+  })
+  afterAll(async () => {
+    await store?.close()
+    rmSync(folder, { recursive: true, force: true })
+  })
+
+  test('secrets are kept sealed, named but never shown, and stay when they are not given', async () => {
+    const { connections } = store
+    await connections.save(
+      { id: 'c', name: 'Site', kind: 'postgres', config: { host: 'h' } },
+      { password: 'rushes' },
+    )
+    await connections.save({ id: 'c', name: 'Site 2', kind: 'postgres', config: { host: 'h2' } }, {})
+    expect(await connections.get('c')).toEqual({
+      id: 'c',
+      name: 'Site 2',
+      kind: 'postgres',
+      config: { host: 'h2' },
+      lastCheck: null,
+      secretsSet: ['password'],
+    })
+    expect(await connections.openable('c')).toMatchObject({ config: { host: 'h2', password: 'rushes' } })
+    await connections.save({ id: 'c', name: 'Site 2', kind: 'postgres', config: {} }, { password: 'sedge' })
+    expect((await connections.openable('c'))!.config).toEqual({ password: 'sedge' })
+  })
+
+  test('a start makes older checkpoints old; every taking raises the epoch', async () => {
+    const { pipelines } = store
+    await pipelines.create('p', definition)
+    expect(await pipelines.takeEpoch('p')).toBe(1)
+    await pipelines.start('p', { lanes: [], steps: [] }, '2026-11-20T10:00:00Z')
+    expect(await pipelines.takeEpoch('p')).toBe(2)
+    expect(await pipelines.get('p')).toMatchObject({
+      epoch: 2,
+      freshFrom: 2,
+      state: 'Copying',
+      wanted: 'run',
+      definition,
+    })
+  })
+
+  test('figures come back in order, at their resolution, and old ones go', async () => {
+    const { history } = store
+    const now = Date.UTC(2026, 10, 20, 12)
+    const sample = (at: number) => ({
+      pipeline: 'p',
+      at,
+      committed: 9_007_199_254_740_991,
+      landed: 5,
+      lag: 0.25,
+    })
+    await history.addFigures(1, [sample(now), sample(now - 1000), sample(now - 3 * 3600_000)])
+    await history.addFigures(60, [sample(now - 3 * 3600_000)])
+    expect((await history.figures('p', 1, now - 5000)).map(({ at }) => at)).toEqual([now - 1000, now])
+    expect((await history.figures('p', 1, now))[0]).toEqual({
+      at: now,
+      committed: 9_007_199_254_740_991,
+      landed: 5,
+      lag: 0.25,
+    })
+    await history.trimFigures(now)
+    expect(await history.figures('p', 1, 0)).toHaveLength(2)
+    expect(await history.figures('p', 60, 0)).toHaveLength(1)
+  })
+
+  test('the log pages backwards; it goes with its pipeline', async () => {
+    const { history, pipelines } = store
+    await pipelines.create('gone', definition)
+    for (const message of ['one', 'two', 'three'])
+      await history.log({ level: 'info', pipeline: 'gone', message })
+    const [newest, second] = await history.lines({ pipeline: 'gone', limit: 2 })
+    expect([newest!.message, second!.message]).toEqual(['three', 'two'])
+    expect(
+      (await history.lines({ pipeline: 'gone', before: second!.id, limit: 9 })).map(({ message }) => message),
+    ).toEqual(['one'])
+    await pipelines.remove('gone')
+    expect(await history.lines({ pipeline: 'gone', limit: 9 })).toEqual([])
+  })
+
+  test('the rate of the last copy is known only once there was one worth measuring', async () => {
+    const { history } = store
+    expect(await history.lastCopyRate('a', 'b')).toBeNull()
+    await history.beginRun({ id: 'r1', pipeline: 'p', from: 'a', to: 'b', startedAt: '2026-11-20T10:00:00Z' })
+    expect(await history.lastCopyRate('a', 'b')).toBeNull()
+    await history.endRun('r1', { endedAt: '2026-11-20T10:00:10Z', rows: 50_000, bytes: 1 })
+    expect(await history.lastCopyRate('a', 'b')).toBe(5000)
+  })
+
+  test('everything is there again after it was closed', async () => {
+    await store.close()
+    store = await openStore(folder)
+    expect((await store.pipelines.list()).map(({ id }) => id)).toEqual(['p'])
+    expect((await store.connections.openable('c'))!.config).toEqual({ password: 'sedge' })
+  })
+})
+
+describe('seal', () => {
+  test('its key file is made once and only for its owner; another key or a changed text is refused', async () => {
+    const place = mkdtempSync(join(tmpdir(), 'constant-tide-seal-'))
+    const seal = await Seal.open(place, undefined)
+    expect(statSync(join(place, 'secrets.key')).mode & 0o777).toBe(0o600)
+    const sealed = seal.close('rushes')
+    expect(sealed).not.toBe(seal.close('rushes'))
+    expect((await Seal.open(place, undefined)).open(sealed)).toBe('rushes')
+    expect(readFileSync(join(place, 'secrets.key'), 'utf8')).toMatch(/^[0-9a-f]{64}$/)
+    const other = await Seal.open(place, 'a passphrase')
+    expect(() => other.open(sealed)).toThrow('cannot be read with the present key')
+    const bytes = Buffer.from(sealed, 'base64')
+    bytes[bytes.length - 1]! ^= 1
+    expect(() => seal.open(bytes.toString('base64'))).toThrow('cannot be read')
+    rmSync(place, { recursive: true })
+  })
+})
