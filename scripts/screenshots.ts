@@ -49,6 +49,15 @@ const VIEWS: { name: string; path: string; before?: (driver: WebDriver) => Promi
     name: 'query',
     path: `/query?connection=${connection('growers_warehouse')}&table=NURSERY.BATCHES`,
   },
+  {
+    name: 'rows',
+    path: `/pipelines/${pipeline}/rows`,
+    before: async driver => {
+      await driver.wait(until.elementLocated(By.css('option[value="2"]')), 5000).click()
+      await driver.sleep(800)
+      await driver.findElement(By.xpath('//button[text()="Show them"]')).click()
+    },
+  },
   { name: 'log', path: '/log' },
   {
     name: 'now-dark',
