@@ -247,6 +247,19 @@ test('what stopped for a reason is deleted only when its capture may stay', asyn
   expect((await remove('?leaveCapture=true')).status).toBe(204)
 })
 
+test('a target is not moved under the pipelines that write to it', async () => {
+  const response = await fetch(`${server.url}/api/connections/${to.id}`, {
+    method: 'PUT',
+    body: JSON.stringify({
+      name: 'Warehouse',
+      kind: 'duckdb',
+      config: { path: join(folder, 'elsewhere.duckdb') },
+    }),
+    headers: { 'Content-Type': 'application/json' },
+  })
+  expect(((await response.json()) as Problem).detail).toMatch(/^Warehouse is written to by “Shared nightly”/)
+})
+
 test('a connection in use is not deleted', async () => {
   const response = await fetch(`${server.url}/api/connections/${to.id}`, { method: 'DELETE' })
   expect(((await response.json()) as Problem).detail).toContain('Warehouse is used by “Shared nightly”')

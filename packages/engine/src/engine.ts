@@ -104,7 +104,8 @@ export class Engine {
     if (record.state === 'Stopped' && record.reason?.kind !== 'person') {
       await this.halt(id)
       await this.parts.pipelines.want(id, 'run')
-      await this.parts.pipelines.setState(id, 'Following', null)
+      // The runner finds out whether the copy was complete.
+      await this.parts.pipelines.setState(id, 'Copying', null)
       await this.say(id, 'Continued.')
       this.launch(await this.record(id))
       return this.changed()

@@ -157,6 +157,13 @@ export class Runner {
       }
       return { ...found, epoch }
     }
+    if (this.state === 'Following' || this.state === 'Paused') {
+      throw new Failure(
+        'structural',
+        'The checkpoint of this pipeline is gone from the target.',
+        'Was the target restored or replaced? Put it back and continue, or start again: the tables are copied anew.',
+      )
+    }
     await this.setState('Copying')
     const position = await source.startCapture(
       id,

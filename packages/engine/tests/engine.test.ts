@@ -196,6 +196,25 @@ describe('engine', () => {
     await engine.stop()
   })
 
+  test('a checkpoint that vanished from the target stops the pipeline; nothing is prepared over what is there', async () => {
+    const [source, target] = [new MemorySource(), new MemoryTarget()]
+    const { record, engine: make } = world(source, target, () => undefined)
+    const first = make()
+    await first.begin('p', { lanes: [LANE], steps: [] })
+    await settled(() => record.state === 'Following')
+    await first.stop()
+    target.state.checkpoint = undefined
+    const second = make()
+    await second.start()
+    await settled(() => record.state === 'Stopped')
+    expect(record.reason).toMatchObject({
+      kind: 'structural',
+      message: expect.stringContaining('checkpoint of this pipeline is gone'),
+    })
+    expect(target.prepared).toBe(1)
+    await second.stop()
+  })
+
   test('paused, it measures and lands nothing; stopped, it takes itself off', async () => {
     const [source, target] = [new MemorySource(), new MemoryTarget()]
     const { record, engine: make } = world(source, target, () => undefined)

@@ -25,8 +25,15 @@ export class Pipelines {
     await this.db.insert(pipeline).values({ id, definition, state: 'Draft', wanted: 'pause' })
   }
 
+  /** Tables that were made in one target are not this pipeline's own in another: with the target the plan is forgotten. */
   async setDefinition(id: string, definition: Definition): Promise<void> {
-    await this.db.update(pipeline).set({ definition }).where(eq(pipeline.id, id))
+    const present = await this.get(id)
+    const moved = present?.definition.to !== definition.to
+    const forgotten = moved ? { lanes: [], steps: [] } : {}
+    await this.db
+      .update(pipeline)
+      .set({ definition, ...forgotten })
+      .where(eq(pipeline.id, id))
   }
 
   /** From here on everything at the target that is older than the next epoch belongs to an earlier start. */

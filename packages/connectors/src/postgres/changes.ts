@@ -196,11 +196,7 @@ export class ChangeReader {
     })
     const row = result.rows[0]
     if (!row || row.installation !== from.incarnation) {
-      throw new Failure(
-        'structural',
-        'The change capture at the source is gone or was put there anew; changes since then are not known.',
-        'Was the source restored or replaced? Start again: the tables are copied anew.',
-      )
+      throw captureGone()
     }
     const before: string[] = JSON.parse(row.shapes)
     const now: (string | null)[] = JSON.parse(row.now)
@@ -265,6 +261,15 @@ function decode(row: ChangeRow, lane: number, { dataset, columns }: SourceLane):
     default:
       return { op: 'truncate', lane }
   }
+}
+
+/** Also when it goes between two inspections: then the change table itself is missing. */
+export function captureGone(): Failure {
+  return new Failure(
+    'structural',
+    'The change capture at the source is gone or was put there anew; changes since then are not known.',
+    'Was the source restored or replaced? Start again: the tables are copied anew.',
+  )
 }
 
 /** Forgets what every follower has seen. Returns how many changes went. */

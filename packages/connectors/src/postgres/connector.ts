@@ -7,7 +7,7 @@ import type { Grid } from '@tide/core/api/browse'
 import type { Config, Connector, RowTable, Session, SourceSide } from '../contract.ts'
 import { CAPTURE_SCHEMA, readCatalogue, tableName } from './catalogue.ts'
 import { install, installStatements, inTransaction, uninstall } from './capture.ts'
-import { ChangeReader, prune } from './changes.ts'
+import { captureGone, ChangeReader, prune } from './changes.ts'
 import { checkPostgres } from './check.ts'
 import { postgresAddress, postgresConfig, postgresConfigSchema } from './config.ts'
 import { canonicalColumn, copyRanges, PIN } from './copy.ts'
@@ -74,8 +74,9 @@ function sourceSide(pool: Pool, guard: <T>(work: Promise<T>) => Promise<T>): Sou
         return await guard(Promise.reject(error))
       }
     },
-    read: (follower, lanes, from, maxEvents) => guard(readerOf(follower).read(lanes, from, maxEvents)),
-    head: (follower, lanes, from) => guard(readerOf(follower).head(lanes, from)),
+    read: (follower, lanes, from, maxEvents) =>
+      guard(captured(readerOf(follower).read(lanes, from, maxEvents))),
+    head: (follower, lanes, from) => guard(captured(readerOf(follower).head(lanes, from))),
     acknowledge: (follower, upTo) =>
       guard(
         (async () => {
@@ -86,6 +87,13 @@ function sourceSide(pool: Pool, guard: <T>(work: Promise<T>) => Promise<T>): Sou
         })(),
       ),
   }
+}
+
+/** What reads the change table and finds none has lost its capture. */
+function captured<T>(reading: Promise<T>): Promise<T> {
+  return reading.catch(error =>
+    Promise.reject(['42P01', '3F000'].includes(error.code) ? captureGone() : error),
+  )
 }
 
 function gone(table: DatasetName, cause: unknown): Failure {

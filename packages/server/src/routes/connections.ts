@@ -80,12 +80,34 @@ export function connectionRoutes(router: Router, services: Services): void {
     return valid<Record<string, unknown>>(configSchema, merged, title)
   }
 
+  /** Under pipelines that have made tables somewhere, that place must not become another. */
+  const refuseMovingTarget = async (
+    id: string,
+    { kind }: ConnectionBody,
+    config: ConnectionBody['config'],
+  ) => {
+    const present = await store.connections.get(id)
+    const { identity } = services.connector(kind)
+    if (!present || identity(present.config) === identity(config)) return
+    const writers = (await store.pipelines.list()).filter(
+      ({ definition, lanes }) => definition.to === id && lanes.length > 0,
+    )
+    if (writers.length === 0) return
+    const names = writers.map(({ definition }) => `“${definition.name}”`).join(', ')
+    throw new Failure(
+      'refused',
+      `${present.name} is written to by ${names}.`,
+      'Make another connection for the other place.',
+    )
+  }
+
   const save = async (id: string, body: ConnectionBody) => {
     await complete(body, id)
     const taken = (await store.connections.list()).find(other => other.name === body.name && other.id !== id)
     if (taken)
       throw new Failure('refused', `Another connection is called “${body.name}”.`, 'Choose another name.')
     const { config, secrets } = split(body)
+    await refuseMovingTarget(id, body, config)
     await store.connections.save({ id, name: body.name, kind: body.kind, config }, secrets)
     await sessions.renew(id)
   }

@@ -78,12 +78,13 @@ export function pipelineRoutes(router: Router, services: Services): void {
     ctx.body = await engine.status(id)
   })
 
-  /** With `leaveCapture=true` also one that stopped for a reason, whose source may be gone for good. */
+  /** With `leaveCapture=true` also one that stopped for a reason, or cannot be stopped: its source may be gone. */
   router.delete('/pipelines/:id', async ctx => {
     await engine.inTurn(ctx.params.id!, async () => {
-      const { id, state, reason, definition } = await record(ctx.params.id!)
+      const { id, state, reason, definition, wanted } = await record(ctx.params.id!)
       const captures = state !== 'Draft' && state !== 'Ready' && reason?.kind !== 'person'
-      if (captures && !(state === 'Stopped' && ctx.query.leaveCapture === 'true')) {
+      const over = state === 'Stopped' || wanted === 'stop'
+      if (captures && !(over && ctx.query.leaveCapture === 'true')) {
         throw new Failure(
           'refused',
           `“${definition.name}” is ${state.toLowerCase()}.`,

@@ -174,6 +174,7 @@ function Actions({ pipeline, act, tryTo }: ActionsProps) {
       </>
     )
   }
+  if (wanted === 'stop') return pipeline.retry ? <DeletePipeline pipeline={pipeline} /> : null
   return (
     <>
       {stop}
