@@ -119,6 +119,15 @@ test('two pipelines into one table: the second is refused and told which has it'
   })
 })
 
+test('a pipeline without a name is not started', async () => {
+  await client.query('CREATE TABLE IF NOT EXISTS shared (id int PRIMARY KEY)')
+  const { id } = await make('', 'shared', 'unnamed')
+  expect((await post(`/pipelines/${id}/start`)).problem).toMatchObject({
+    detail: 'The pipeline has no name.',
+    remedy: 'Give it one.',
+  })
+})
+
 test('two starts at once into one table: one of them is refused', async () => {
   await client.query('CREATE TABLE contested (id int PRIMARY KEY)')
   const made = [await make('First', 'contested', 'c'), await make('Second', 'contested', 'c')]

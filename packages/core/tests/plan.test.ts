@@ -1,6 +1,6 @@
 import { describe, expect, test } from '@jest/globals'
 import { fitName } from '@tide/core/naming/profile'
-import { makePlan, type PlanInput } from '@tide/core/plan/plan'
+import { hinders, makePlan, type PlanInput } from '@tide/core/plan/plan'
 import type { Dataset } from '@tide/core/records/dataset'
 import { duckdbType } from '@tide/core/shape/duckdb'
 import { postgresType } from '@tide/core/shape/postgres'
@@ -42,7 +42,7 @@ const input = (part: Partial<PlanInput> = {}): PlanInput => ({
 })
 const refusals = (part: Partial<PlanInput>) =>
   makePlan(input(part))
-    .notes.filter(note => note.level === 'refused')
+    .notes.filter(hinders)
     .map(note => note.message)
 
 describe('plan', () => {
@@ -86,6 +86,14 @@ describe('plan', () => {
     ],
   ])('refuses %s', (_, part, message) => {
     expect(refusals(part)).toEqual([message])
+  })
+
+  test('what nobody has said yet hinders a start too, and is told apart from what is refused', () => {
+    const { notes } = makePlan(input({ tables: [], targetSchema: '' }))
+    expect(notes.map(({ level, message }) => `${level}: ${message}`)).toEqual([
+      'undecided: No target schema is named.',
+      'undecided: No table is chosen.',
+    ])
   })
 
   test('refuses names that the target will not take, with the reason', () => {

@@ -12,8 +12,8 @@ export async function planFor(
   pipeline: string | undefined,
   fresh: boolean,
 ): Promise<PlanAnswer> {
-  const notes = missing(definition)
-  if (notes.length > 0) return { ...EMPTY, notes }
+  const notes = undecided(definition)
+  if (definition.from === '' || definition.to === '') return { ...EMPTY, notes }
   const { sessions, store } = services
   const { from, to, tables, targetSchema } = definition
   const [source, target] = await Promise.all([sessions.catalogue(from, fresh), sessions.catalogue(to, fresh)])
@@ -40,6 +40,7 @@ export async function planFor(
       const captured = plan.lanes.map(lane => lane.source)
       return {
         ...plan,
+        notes: [...notes, ...plan.notes],
         statements: targetSide.ddl(plan.steps),
         sourceStatements: captured.length > 0 ? await sourceSide.captureStatements(captured) : [],
         captureNote: sourceSide.captureNote,
@@ -61,14 +62,20 @@ const EMPTY: PlanAnswer = {
   estimateSeconds: null,
 }
 
-function missing({ name, from, to }: Definition): PlanNote[] {
+/** What nobody has said yet. The name comes last: choosing source and target proposes one. */
+function undecided({ name, from, to }: Definition): PlanNote[] {
+  const note = (section: PlanNote['section'], message: string, remedy: string): PlanNote => ({
+    level: 'undecided',
+    section,
+    message,
+    remedy,
+  })
   const notes: PlanNote[] = []
-  const need = (section: PlanNote['section'], message: string, remedy: string) =>
-    notes.push({ level: 'refused', section, message, remedy })
-  if (name.trim() === '') need('name', 'The pipeline has no name.', 'Give it one.')
-  if (from === '') need('from', 'No source is chosen.', 'Choose where the records come from.')
-  if (to === '') need('to', 'No target is chosen.', 'Choose where the records go.')
-  return from === '' || to === '' ? notes : notes.filter(note => note.section !== 'name')
+  if (from === '') notes.push(note('from', 'No source is chosen.', 'Choose where the records come from.'))
+  if (to === '') notes.push(note('to', 'No target is chosen.', 'Choose where the records go.'))
+  if (name.trim() === '' && notes.length === 0)
+    notes.push(note('name', 'The pipeline has no name.', 'Give it one.'))
+  return notes
 }
 
 /** Tables that other pipelines write to in the same system, through whichever connection. */

@@ -32,9 +32,9 @@ export type PrepareStep =
   /** `replace table` drops the pipeline's own table with its rows and makes it anew. */
   | { step: 'create table' | 'replace table'; table: DatasetName; columns: LaneColumn[]; key: string[] }
 
-/** A thing to know before the start. Refusals stand in the way of it; warnings do not. */
+/** A thing to know before the start. What is undecided or refused stands in the way of it; warnings do not. */
 export interface PlanNote {
-  level: 'refused' | 'warning'
+  level: 'undecided' | 'refused' | 'warning'
   message: string
   remedy: string
   /** The table it is about; the setup can take it out or scroll to it. */
@@ -78,6 +78,14 @@ export interface PlanInput {
   own: readonly DatasetName[]
 }
 
+/** Most harm first. */
+const HARM: PlanNote['level'][] = ['refused', 'undecided', 'warning']
+
+/** Whether a plan with this note cannot be started. */
+export function hinders(note: PlanNote): boolean {
+  return note.level !== 'warning'
+}
+
 /** Computes the plan. Never throws: what cannot be done is a refusal in `notes`, in order of harm. */
 export function makePlan(input: PlanInput): Plan {
   const notes: PlanNote[] = []
@@ -101,7 +109,7 @@ export function makePlan(input: PlanInput): Plan {
   }
   if (input.tables.length === 0) {
     notes.push({
-      level: 'refused',
+      level: 'undecided',
       message: 'No table is chosen.',
       remedy: 'Tick at least one.',
       section: 'tables',
@@ -130,7 +138,7 @@ export function makePlan(input: PlanInput): Plan {
       section: 'to',
     })
   }
-  notes.sort((a, b) => Number(b.level === 'refused') - Number(a.level === 'refused'))
+  notes.sort((a, b) => HARM.indexOf(a.level) - HARM.indexOf(b.level))
   return {
     lanes,
     steps,
@@ -144,7 +152,7 @@ function fitTargetSchema(input: PlanInput, notes: PlanNote[]): string {
   const fitted = fitName(input.targetSchema, input.profile.naming)
   if ('refused' in fitted) {
     notes.push({
-      level: 'refused',
+      level: input.targetSchema === '' ? 'undecided' : 'refused',
       message:
         input.targetSchema === ''
           ? 'No target schema is named.'

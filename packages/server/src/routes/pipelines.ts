@@ -1,6 +1,7 @@
 import type Router from '@koa/router'
 import { definitionSchema, type Definition } from '@tide/core/definition/definition'
 import { Failure } from '@tide/core/failure'
+import { hinders } from '@tide/core/plan/plan'
 import type { PipelineRecord } from '@tide/core/definition/pipeline'
 import { planFor } from '../plan.ts'
 import { rowPair } from '../row-pair.ts'
@@ -120,7 +121,7 @@ export function pipelineRoutes(router: Router, services: Services): void {
   deed('start', id =>
     engine.inTurn('start', async () => {
       const plan = await planFor(services, (await record(id)).definition, id, true)
-      const refusal = plan.notes.find(note => note.level === 'refused')
+      const refusal = plan.notes.find(hinders)
       if (refusal) throw new Failure('refused', refusal.message, refusal.remedy)
       await engine.begin(id, plan)
     }),

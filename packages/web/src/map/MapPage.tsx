@@ -56,7 +56,7 @@ function Picture({ connections, pipelines }: { connections: ConnectionInfo[]; pi
     new Set(connections.map(({ id }) => id)),
   )
   // A band without systems is a strip, the others share the height.
-  const used = BANDS.map((_, band) => systems.some(system => system.band === band))
+  const used = BANDS.map((_, band) => systems.length === 0 || systems.some(system => system.band === band))
   const empty = 64
   const each =
     (size.height - empty * used.filter(one => !one).length) / Math.max(1, used.filter(Boolean).length)
@@ -73,7 +73,9 @@ function Picture({ connections, pipelines }: { connections: ConnectionInfo[]; pi
         >
           <h2 className="px-4 pt-2.5 text-[13px] text-ink-2">
             {title}
-            {!used[band] && <span className="ml-2 font-normal text-ink-3">none connected</span>}
+            {!systems.some(system => system.band === band) && (
+              <span className="ml-2 font-normal text-ink-3">none connected</span>
+            )}
           </h2>
         </div>
       ))}

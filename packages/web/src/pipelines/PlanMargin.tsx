@@ -93,11 +93,17 @@ export function PlanMargin({ plan, error, fromName, toName, leaveOut, goTo }: Pl
 }
 
 const order = ({ level, message }: PlanNote) =>
-  level === 'refused' ? 0 : message.endsWith('are replaced.') ? 1 : 2
+  level === 'refused' ? 0 : level === 'undecided' ? 1 : message.endsWith('are replaced.') ? 2 : 3
+
+const LOOKS: Record<PlanNote['level'], string> = {
+  refused: 'border-buoy-mark bg-buoy-paper',
+  undecided: 'border-ink-3 bg-paper-3',
+  warning: 'border-ochre bg-ochre-paper',
+}
 
 function Note({ note, leaveOut, goTo }: { note: PlanNote } & Pick<PlanMarginProps, 'leaveOut' | 'goTo'>) {
   const { level, message, remedy, table, section } = note
-  const look = level === 'refused' ? 'border-buoy-mark bg-buoy-paper' : 'border-ochre bg-ochre-paper'
+  const look = LOOKS[level]
   return (
     <div className={`border-l-3 px-2.5 py-1.5 text-[13px] ${look}`}>
       <p className="font-semibold">{message}</p>

@@ -1,6 +1,6 @@
 import type { ConnectionInfo, ConnectorInfo, PipelineStatus } from '@tide/core/api/types'
 import type { Definition } from '@tide/core/definition/definition'
-import type { PlanNote } from '@tide/core/plan/plan'
+import { hinders, type PlanNote } from '@tide/core/plan/plan'
 import { datasetId, type DatasetName } from '@tide/core/records/dataset'
 import { useEffect, useRef, useState, type ReactNode } from 'react'
 import { Link, useNavigate, useParams, useSearchParams } from 'react-router'
@@ -218,7 +218,7 @@ function Setup({ begin, present, connections, connectors }: SetupProps) {
 }
 
 function decisions(notes: readonly PlanNote[] | undefined): string {
-  const left = notes?.filter(note => note.level === 'refused').length ?? 0
+  const left = notes?.filter(hinders).length ?? 0
   return left === 0 ? 'nothing left to decide' : `${plural(left, 'thing')} to settle`
 }
 
@@ -233,7 +233,7 @@ interface StartButtonProps {
 function StartButton({ plan, ready, tables, replaced, start }: StartButtonProps) {
   const [error, setError] = useState<unknown>()
   const [busy, setBusy] = useState(false)
-  const blocked = !ready || (plan?.some(note => note.level === 'refused') ?? true)
+  const blocked = !ready || (plan?.some(hinders) ?? true)
   const verb = tables === 0 ? 'Start copying' : `Start copying ${plural(tables, 'table')}`
   if (replaced.length > 0 && !blocked) {
     return (
