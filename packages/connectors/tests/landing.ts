@@ -3,6 +3,7 @@ import { NetEffectFold } from '@tide/core/apply/net-effect'
 import { makePlan, type Lane } from '@tide/core/plan/plan'
 import type { Position } from '@tide/core/position/position'
 import type { DatasetName } from '@tide/core/records/dataset'
+import { firstCheckpoint, workingLane } from '../../engine/src/lanes.ts'
 import type { Checkpoint, Session, SourceLane, TargetLane } from '../src/contract.ts'
 
 export interface Carried {
@@ -35,31 +36,13 @@ export async function begin(
   const refused = plan.notes.filter(note => note.level === 'refused')
   if (refused.length > 0) throw new Error(refused.map(note => note.message).join('\n'))
   const position = await from.source!.startCapture(FOLLOWER, tables)
-  const checkpoint: Checkpoint = {
-    pipeline: FOLLOWER,
-    epoch: 1,
-    position,
-    completeUpTo: '2026-11-20T00:00:00Z',
-    consistent: false,
-    lanes: plan.lanes.map(() => ({
-      copied: false,
-      copiedRows: 0,
-      copiedUpTo: null,
-      inserted: 0,
-      updated: 0,
-      deleted: 0,
-      lastChange: null,
-    })),
-  }
+  const checkpoint = firstCheckpoint(FOLLOWER, 1, position, plan.lanes, 0)
   await to.target!.prepare(plan.steps, checkpoint)
+  const working = plan.lanes.map(workingLane)
   return {
     lanes: plan.lanes,
-    source: plan.lanes.map(lane => ({ dataset: lane.source, columns: lane.columns, key: lane.key })),
-    target: plan.lanes.map(lane => ({
-      table: lane.target,
-      columns: lane.columns,
-      key: lane.key.map(name => lane.columns.find(column => column.source === name)!.target),
-    })),
+    source: working.map(({ source }) => source),
+    target: working.map(({ target }) => target),
     checkpoint,
   }
 }

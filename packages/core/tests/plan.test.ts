@@ -117,7 +117,7 @@ describe('plan', () => {
     )
     expect(plan.steps.map(step => step.step)).toEqual(['replace table'])
     expect(plan.notes.map(note => `${note.level}: ${note.message}`)).toEqual([
-      'warning: NURSERY.BEDS and its 7 rows are replaced.',
+      'loss: NURSERY.BEDS and its 7 rows are replaced.',
     ])
   })
 })

@@ -98,7 +98,7 @@ export class Runner {
       } catch (thrown) {
         if (this.ended.signal.aborted) return
         const failure = asFailure(thrown)
-        if (failure.kind !== 'transient') return this.stopped(failure)
+        if (failure.kind !== 'transient' && (await this.stopped(failure))) return
         await this.waitAndRetry(failure)
       }
     }
@@ -297,15 +297,16 @@ export class Runner {
     return true
   }
 
-  private async stopped(failure: Failure): Promise<void> {
-    const { message, remedy, kind } = failure
-    await this.setState('Stopped', {
-      kind,
-      message,
-      remedy,
-      at: new Date(this.parts.surroundings.now()).toISOString(),
-    })
+  /** False when the store could not keep it; then it is tried again like anything transient. */
+  private async stopped({ message, remedy, kind }: Failure): Promise<boolean> {
+    const at = new Date(this.parts.surroundings.now()).toISOString()
+    try {
+      await this.setState('Stopped', { kind, message, remedy, at })
+    } catch {
+      return false
+    }
     await this.log('error', message, remedy)
+    return true
   }
 
   private async waitAndRetry({ message, remedy }: Failure): Promise<void> {
@@ -330,8 +331,10 @@ export class Runner {
     this.state = state
   }
 
+  /** The log is for people: when it cannot be written, the pipeline goes on. */
   private async log(level: 'info' | 'warning' | 'error', message: string, remedy?: string): Promise<void> {
-    await this.parts.history.log({ level, pipeline: this.record.id, message, remedy: remedy ?? null })
+    const entry = { level, pipeline: this.record.id, message, remedy: remedy ?? null }
+    await this.parts.history.log(entry).catch(() => {})
   }
 
   /** Asked anew each time: it changes while we wait for something else. */

@@ -40,7 +40,6 @@ function world(source: MemorySource, target: MemoryTarget, trouble: Trouble) {
     startedAt: null,
   }
   let time = 1_000_000
-  const logged: string[] = []
   const parts: EngineParts = {
     pipelines: {
       list: async () => [{ ...record }],
@@ -58,7 +57,7 @@ function world(source: MemorySource, target: MemoryTarget, trouble: Trouble) {
       takeEpoch: async () => ++record.epoch,
     },
     history: {
-      log: async ({ message }) => void logged.push(message),
+      log: async () => {},
       addFigures: async () => {},
       figures: async () => [],
       trimFigures: async () => {},
@@ -80,7 +79,7 @@ function world(source: MemorySource, target: MemoryTarget, trouble: Trouble) {
       },
     },
   }
-  return { record, logged, engine: () => new Engine(parts) }
+  return { record, parts, engine: () => new Engine(parts) }
 }
 
 const rowsOf = (target: MemoryTarget) => target.state.rows.map(([, row]) => [...row]).sort()
@@ -213,6 +212,26 @@ describe('engine', () => {
     })
     expect(target.prepared).toBe(1)
     await second.stop()
+  })
+
+  test('a store that fails for a while ends neither the run nor the process', async () => {
+    const [source, target] = [new MemorySource(), new MemoryTarget()]
+    const { record, parts, engine: make } = world(source, target, () => undefined)
+    const engine = make()
+    await engine.begin('p', { lanes: [LANE], steps: [] })
+    await settled(() => record.state === 'Following')
+    const { setState } = parts.pipelines
+    let refusals = 3
+    parts.pipelines.setState = async (...change) => {
+      if (refusals-- > 0) throw new Error('the store is away')
+      return setState(...change)
+    }
+    parts.history.log = () => Promise.reject(new Error('the store is away'))
+    target.state.checkpoint!.epoch = 99
+    source.commit(put => put(['10', 'late']))
+    await settled(() => record.state === 'Stopped')
+    expect(refusals).toBeLessThan(0)
+    await engine.stop()
   })
 
   test('paused, it measures and lands nothing; stopped, it takes itself off', async () => {

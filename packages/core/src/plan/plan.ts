@@ -32,9 +32,10 @@ export type PrepareStep =
   /** `replace table` drops the pipeline's own table with its rows and makes it anew. */
   | { step: 'create table' | 'replace table'; table: DatasetName; columns: LaneColumn[]; key: string[] }
 
-/** A thing to know before the start. What is undecided or refused stands in the way of it; warnings do not. */
+/** A thing to know before the start. What is refused or undecided stands in the way of it; losses and warnings do not. */
 export interface PlanNote {
-  level: 'undecided' | 'refused' | 'warning'
+  /** `loss`: rows that are there now go. */
+  level: 'refused' | 'undecided' | 'loss' | 'warning'
   message: string
   remedy: string
   /** The table it is about; the setup can take it out or scroll to it. */
@@ -79,11 +80,11 @@ export interface PlanInput {
 }
 
 /** Most harm first. */
-const HARM: PlanNote['level'][] = ['refused', 'undecided', 'warning']
+const HARM: PlanNote['level'][] = ['refused', 'undecided', 'loss', 'warning']
 
 /** Whether a plan with this note cannot be started. */
 export function hinders(note: PlanNote): boolean {
-  return note.level !== 'warning'
+  return note.level === 'refused' || note.level === 'undecided'
 }
 
 /** Computes the plan. Never throws: what cannot be done is a refusal in `notes`, in order of harm. */
@@ -131,7 +132,7 @@ export function makePlan(input: PlanInput): Plan {
     })
     if (!replaced || !input.own.some(own => sameTable(input.profile, own, lane.target))) continue
     notes.push({
-      level: 'warning',
+      level: 'loss',
       message: `${printName(lane.target)} and its ${replaced.rows} rows are replaced.`,
       remedy: 'This pipeline made it; it is made and copied anew.',
       table: lane.source,

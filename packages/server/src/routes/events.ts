@@ -3,7 +3,8 @@ import { PassThrough } from 'node:stream'
 import type { Services } from '../services.ts'
 
 /** One stream for everything live: the pipelines' statuses after each reading and each change of state. */
-export function eventRoutes(router: Router, { engine }: Services): void {
+export function eventRoutes(router: Router, services: Services): void {
+  const { engine } = services
   router.get('/events', ctx => {
     ctx.set({ 'Content-Type': 'text/event-stream', 'Cache-Control': 'no-cache', 'X-Accel-Buffering': 'no' })
     ctx.respond = false
@@ -16,20 +17,24 @@ export function eventRoutes(router: Router, { engine }: Services): void {
     const send = async () => {
       if (sending) return void (again = true)
       sending = true
-      do {
-        again = false
-        const statuses = await engine.statuses()
-        // A reader that does not keep up gets the next statuses, not all of them.
-        if (stream.writableNeedDrain) continue
-        stream.write(`event: pipelines\ndata: ${JSON.stringify(statuses)}\n\n`)
-      } while (again)
-      sending = false
+      try {
+        do {
+          again = false
+          const statuses = await engine.statuses()
+          // A reader that does not keep up gets the next statuses, not all of them.
+          if (!stream.writableNeedDrain)
+            stream.write(`event: pipelines\ndata: ${JSON.stringify(statuses)}\n\n`)
+        } while (again)
+      } finally {
+        sending = false
+      }
     }
-    const leave = engine.onChange(() => void send().catch(() => {}))
+    const sendOrWarn = () => void send().catch(services.warn)
+    const leave = engine.onChange(sendOrWarn)
     ctx.req.on('close', () => {
       leave()
       stream.destroy()
     })
-    void send().catch(() => {})
+    sendOrWarn()
   })
 }

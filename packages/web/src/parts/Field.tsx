@@ -3,19 +3,32 @@ import { useId, type ComponentProps, type ReactNode } from 'react'
 const control =
   'w-full rounded-sm border border-line-2 bg-paper-3 px-2.5 py-1.5 text-[14px] disabled:text-ink-3'
 
-interface Labelled {
+interface Described {
   label: string
   hint?: ReactNode
-  mono?: boolean
 }
 
-export function TextField({ label, hint, mono, ...rest }: Labelled & ComponentProps<'input'>) {
-  const id = useId()
+function Labelled({ id, label, hint, children }: { id: string; children: ReactNode } & Described) {
   return (
     <div>
       <label htmlFor={id} className="mb-1 block text-[13px] font-semibold">
         {label}
       </label>
+      {children}
+      {hint && <p className="mt-1 text-[12px] text-ink-3">{hint}</p>}
+    </div>
+  )
+}
+
+export function TextField({
+  label,
+  hint,
+  mono,
+  ...rest
+}: Described & { mono?: boolean } & ComponentProps<'input'>) {
+  const id = useId()
+  return (
+    <Labelled id={id} label={label} hint={hint}>
       <input
         id={id}
         autoComplete="off"
@@ -23,8 +36,7 @@ export function TextField({ label, hint, mono, ...rest }: Labelled & ComponentPr
         {...rest}
         className={`${control} ${mono ? 'font-mono text-[13px]' : ''}`}
       />
-      {hint && <p className="mt-1 text-[12px] text-ink-3">{hint}</p>}
-    </div>
+    </Labelled>
   )
 }
 
@@ -33,13 +45,10 @@ export function SelectField({
   hint,
   options,
   ...rest
-}: Labelled & { options: { value: string; title: string }[] } & ComponentProps<'select'>) {
+}: Described & { options: { value: string; title: string }[] } & ComponentProps<'select'>) {
   const id = useId()
   return (
-    <div>
-      <label htmlFor={id} className="mb-1 block text-[13px] font-semibold">
-        {label}
-      </label>
+    <Labelled id={id} label={label} hint={hint}>
       <select id={id} {...rest} className={control}>
         {options.map(({ value, title }) => (
           <option key={value} value={value}>
@@ -47,8 +56,7 @@ export function SelectField({
           </option>
         ))}
       </select>
-      {hint && <p className="mt-1 text-[12px] text-ink-3">{hint}</p>}
-    </div>
+    </Labelled>
   )
 }
 

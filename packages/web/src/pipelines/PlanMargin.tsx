@@ -20,8 +20,7 @@ interface PlanMarginProps {
 export function PlanMargin({ plan, error, fromName, toName, leaveOut, goTo }: PlanMarginProps) {
   if (error) return <ErrorNotice error={error} />
   if (!plan) return <p className="text-[13px] text-ink-2">Reading both catalogues …</p>
-  const notes = [...plan.notes].sort((a, b) => order(a) - order(b))
-  const { lanes, steps, statements, sourceStatements } = plan
+  const { notes, lanes, steps, statements, sourceStatements } = plan
   const replaced = steps.filter(step => step.step === 'replace table').length
   const created = steps.filter(step => step.step === 'create table').length
   const renamed = lanes.filter(({ source, target }) => source.name !== target.name).length
@@ -92,12 +91,10 @@ export function PlanMargin({ plan, error, fromName, toName, leaveOut, goTo }: Pl
   )
 }
 
-const order = ({ level, message }: PlanNote) =>
-  level === 'refused' ? 0 : level === 'undecided' ? 1 : message.endsWith('are replaced.') ? 2 : 3
-
 const LOOKS: Record<PlanNote['level'], string> = {
   refused: 'border-buoy-mark bg-buoy-paper',
   undecided: 'border-ink-3 bg-paper-3',
+  loss: 'border-ochre bg-ochre-paper',
   warning: 'border-ochre bg-ochre-paper',
 }
 
