@@ -15,11 +15,12 @@ module.exports = {
   forbidden: [
     only('core', [], 'core imports nothing of ours'),
     only('connectors', ['core'], 'connectors import only core'),
+    only('journal', ['core'], 'the journal imports only core'),
     only('store', ['core'], 'the store imports only core'),
     only(
       'engine',
-      ['core', 'connectors/src/contract.ts'],
-      'the engine knows the connector contract, no connector, no store, no Koa',
+      ['core', 'journal', 'connectors/src/contract.ts'],
+      'the engine knows the journal and the connector contract, no connector, no store, no Koa',
     ),
     only('server', ['core', 'connectors', 'engine', 'store'], 'the server puts it all together'),
     only('web', ['core'], 'the web imports core and talks HTTP'),

@@ -3,11 +3,12 @@
  * `tests/` says whether it keeps its word.
  */
 import type { Catalogue, CheckItem, Grid } from '@tide/core/api/browse'
-import type { NetEffect } from '@tide/core/apply/net-effect'
+import type { NetEffect, Put } from '@tide/core/apply/net-effect'
 import type { LaneColumn, PrepareStep, TargetProfile } from '@tide/core/plan/plan'
 import type { Position } from '@tide/core/position/position'
 import type { SourceTransaction } from '@tide/core/records/change'
 import type { DatasetName } from '@tide/core/records/dataset'
+import type { LoggedRelation } from '@tide/core/records/relation'
 import type { LogicalType } from '@tide/core/records/types'
 import type { Key, Row } from '@tide/core/records/value'
 
@@ -27,7 +28,8 @@ export interface Connector {
   identity(config: Config): string
   /** How to reach the system, in one line for people; without secrets. */
   address(config: Config): string
-  check(config: Config): AsyncIterable<CheckItem>
+  /** `reader`: the name of its log's reader at the source, where the connection is saved. */
+  check(config: Config, reader?: string): AsyncIterable<CheckItem>
   open(config: Config): Promise<Session>
 }
 
@@ -42,6 +44,8 @@ export interface Session {
   /** Runs one reading statement; others are refused. */
   query?(sql: string, limits: QueryLimits): Promise<Grid>
   source?: SourceSide
+  /** In place of `source` where the system's own log is followed, through a journal. */
+  log?: LogSide
   target?: TargetSide
   close(): Promise<void>
 }
@@ -63,15 +67,26 @@ export interface SourceLane {
   dataset: DatasetName
   columns: readonly Pick<LaneColumn, 'source' | 'type' | 'nativeType'>[]
   key: readonly string[]
+  /** Its changes up to here are in its copy already and are left out. */
+  since?: Position | null
 }
 
-/** Rows of one key range as CSV (see `csvLine`), from after the range before up to and with `upTo`. */
-export interface CopyBatch {
-  csv: Uint8Array[]
-  rows: number
-  bytes: number
-  /** The last key of the range; `null`: to the end of the table. */
-  upTo: Key | null
+/** Rows of a part of a table as CSV (see `csvLine`). Whoever takes it reads `csv` to its end, or leaves its loop. */
+export interface CopyRange {
+  csv: AsyncIterable<Uint8Array> | Iterable<Uint8Array>
+  /** Where a later copy goes on when this range and those before it have landed; `null`: it is the table's last. */
+  upTo: string | null
+}
+
+/** The tables as they can be copied now. */
+export interface CopyView {
+  /** The copy holds exactly what was committed up to here; `null`: each range is as of when it is read. */
+  position: Position | null
+  /** How many ranges can be read at once. */
+  readers: number
+  /** A table in ranges, after the place that an earlier range named in `upTo`; at least one range, also of no rows. */
+  copy(lane: SourceLane, after: string | null, signal: AbortSignal): AsyncIterable<CopyRange>
+  close(): Promise<void>
 }
 
 /** What follows a position, in commit order. */
@@ -85,8 +100,10 @@ export interface ChangeBatch {
 
 /** How far the source is ahead of the end of a batch. */
 export interface SourceHead {
-  /** The source's clock, ISO 8601. */
-  now: string
+  /** The source's clock when this was known, ISO 8601; `null` when the source has not been heard for a while. */
+  now: string | null
+  /** What is pending is all there is up to this time of the source's clock; `null` when that is not known. */
+  completeUpTo: string | null
   pendingChanges: number
   oldestPending: string | null
 }
@@ -100,8 +117,8 @@ export interface SourceSide {
   startCapture(follower: string, tables: readonly DatasetName[]): Promise<Position>
   /** Removes what nobody else follows. */
   stopCapture(follower: string): Promise<void>
-  /** Reads a table in key order, range by range, holding no transaction between ranges. */
-  copy(lane: SourceLane, after: Key | null, signal: AbortSignal): AsyncIterable<CopyBatch>
+  /** A view of the tables to copy from; taken after the capture has started. */
+  view(follower: string): Promise<CopyView>
   /** At most about `maxEvents` events; fails when columns or the capture have changed. */
   read(
     follower: string,
@@ -109,10 +126,68 @@ export interface SourceSide {
     from: Position,
     maxEvents: number,
   ): Promise<ChangeBatch>
+  /** Resolves when there may be something new to read, after the time at the latest, or when the signal aborts. */
+  news?(milliseconds: number, signal: AbortSignal): Promise<void>
   /** How far the source is ahead of a position, without going there. */
   head(follower: string, lanes: readonly SourceLane[], from: Position): Promise<SourceHead>
   /** The source may forget what comes before. */
   acknowledge(follower: string, upTo: Position): Promise<void>
+}
+
+/** A row as bytes, so that nobody needs to look into it on the way to the journal (see `core/records/tuple`). */
+export type EncodedRow = Uint8Array
+
+/**
+ * Takes what a source's log says, in its order: transactions one after another, each whole. A transaction follows a
+ * position when it starts there or later. Times are microseconds since 1970.
+ */
+export interface LogSink {
+  relation(relation: LoggedRelation): void
+  /** `start`: where in the log the transaction stands. `at`: when it was committed. */
+  begin(start: string, at: number, id: string): void
+  insert(relation: number, after: EncodedRow): void
+  /** `before`: the old key, or the old row; null where the key did not change and nothing is told. */
+  update(relation: number, before: EncodedRow | null, after: EncodedRow): void
+  remove(relation: number, before: EncodedRow): void
+  truncate(relation: number): void
+  /** `end`: the position behind the transaction. */
+  commit(end: string): void
+  /** The source was heard, and this was its clock. */
+  heard(at: number): void
+  /** All that was committed when the source's clock stood at `at` has been given; nothing more up to `position`. */
+  reached(position: string, at: number): void
+  /** There is no room for more; whoever fills waits for `room`. */
+  readonly full: boolean
+  room(): Promise<void>
+  /** Up to where the source may forget: what is durable on our side. */
+  durable(): string
+}
+
+/** A source's log, read once by one reader for everybody. `reader` names it at the source. */
+export interface LogSide {
+  /** How long the journal keeps what nobody needs any more. */
+  retention: { hours: number; bytes: number; hardBytes: number }
+  /** The statements `open` or `extend` would run now, for the plan. */
+  captureStatements(reader: string, tables: readonly DatasetName[]): Promise<string[]>
+  /** What the owner of the source should know about this way of capturing changes. */
+  captureNote: string
+  /** Makes the source keep its log for the reader, from the returned position on. Repeating it starts afresh. */
+  open(reader: string, tables: readonly DatasetName[]): Promise<Position>
+  /** From the returned position on, the log tells of these tables, too; `added`: of which it did not before. */
+  extend(
+    reader: string,
+    tables: readonly DatasetName[],
+  ): Promise<{ position: Position; added: DatasetName[] }>
+  /** Fails structurally when the source is not the one the position is from, or no longer has what follows it. */
+  inspectHistory(reader: string, from: Position): Promise<void>
+  /** Fails structurally when the log does not tell of all these tables any more. */
+  inspectTables(reader: string, tables: readonly DatasetName[]): Promise<void>
+  /** The source need not keep its log for the reader any more. */
+  close(reader: string): Promise<void>
+  /** Reads the log from the position on into the sink until the signal aborts. */
+  follow(reader: string, from: Position, sink: LogSink, signal: AbortSignal): Promise<void>
+  /** A view at a position of the log. */
+  view(reader: string): Promise<CopyView>
 }
 
 /** A lane as the target must write it. */
@@ -124,11 +199,15 @@ export interface TargetLane {
 }
 
 export interface LaneProgress {
-  /** `copied`: the initial copy is complete. */
+  /** Rows of the copy may be there. */
+  begun: boolean
+  /** The copy is complete. */
   copied: boolean
   copiedRows: number
-  /** The last key copied while it is not. */
-  copiedUpTo: Key | null
+  /** Where the copy goes on while it is not complete (see `CopyRange`). */
+  copiedUpTo: string | null
+  /** The copy holds the changes up to here, where the source can say so. */
+  since: Position | null
   /** Changes that have landed since the copy began. */
   inserted: number
   updated: number
@@ -155,9 +234,27 @@ export interface LaneEffect {
   effect: NetEffect
 }
 
+/** A row that could not be put whole: values were not sent, and the target has no such row to take them from. */
+export interface Unfilled {
+  lane: TargetLane
+  put: Put
+}
+
+/** What has been loaded and is about to be committed. */
+export interface Loaded {
+  rows: number
+  bytes: number
+}
+
+/**
+ * Called when a range is in and not yet committed; `write` writes the checkpoint and commits. Since ranges load side
+ * by side, only the caller knows what the checkpoint must say at that moment.
+ */
+export type CommitLoad = (loaded: Loaded, write: (checkpoint: Checkpoint) => Promise<void>) => Promise<void>
+
 /** Changes land together with their checkpoint, or not at all. */
 export interface ApplyTransaction {
-  apply(effects: readonly LaneEffect[]): Promise<void>
+  apply(effects: readonly LaneEffect[]): Promise<Unfilled[]>
   commit(checkpoint: Checkpoint): Promise<void>
   rollback(): Promise<void>
 }
@@ -168,7 +265,8 @@ export interface TargetSide {
   ddl(steps: readonly PrepareStep[]): string[]
   /** Prepares the tables and writes the first checkpoint in one transaction. */
   prepare(steps: readonly PrepareStep[], checkpoint: Checkpoint): Promise<void>
-  load(lane: TargetLane, batch: CopyBatch, checkpoint: Checkpoint): Promise<void>
+  /** Takes a range in. `again`: rows of it may be there already. Several calls may run side by side. */
+  load(lane: TargetLane, range: CopyRange, again: boolean, commit: CommitLoad): Promise<void>
   begin(): Promise<ApplyTransaction>
   readCheckpoint(pipeline: string): Promise<Checkpoint | undefined>
   /** Empties the lanes' tables and writes the checkpoint in one transaction. */

@@ -8,7 +8,8 @@ import { spawnSync } from 'node:child_process'
 import { mkdtempSync, rmSync } from 'node:fs'
 import { tmpdir } from 'node:os'
 import { join } from 'node:path'
-import type { Checkpoint, CopyBatch, Session, TargetLane } from '../src/contract.ts'
+import { committing } from './landing.ts'
+import type { Checkpoint, CopyRange, Session, TargetLane } from '../src/contract.ts'
 import { duckdb } from '../src/duckdb/connector.ts'
 
 const column = (target: string, type: LogicalType): LaneColumn => ({
@@ -34,10 +35,10 @@ const checkpoint = (epoch: number, at: string): Checkpoint => ({
   lanes: [],
   consistent: true,
 })
-const batch = (...rows: Value[][]): CopyBatch => {
-  const csv = [Buffer.from(rows.map(csvLine).join(''))]
-  return { csv, rows: rows.length, bytes: csv[0]!.length, upTo: null }
-}
+const range = (...rows: Value[][]): CopyRange => ({
+  csv: [Buffer.from(rows.map(csvLine).join(''))],
+  upTo: null,
+})
 
 describe('DuckDB target', () => {
   let folder: string
@@ -45,16 +46,14 @@ describe('DuckDB target', () => {
   const rows = async () =>
     (await session.query!('SELECT * FROM prices ORDER BY id', { maxRows: 100, timeoutMs: 5000 })).rows
   const target = () => session.target!
+  const load = (checkpoint: Checkpoint, ...rows: Value[][]) =>
+    target().load(lane, range(...rows), false, committing(checkpoint))
 
   beforeEach(async () => {
     folder = mkdtempSync(join(tmpdir(), 'constant-tide-test-'))
     session = await duckdb.open({ path: join(folder, 'w.duckdb') })
     await target().prepare([step], checkpoint(1, 'begin'))
-    await target().load(
-      lane,
-      batch(['1', '1.00', 'one'], ['2', '2.00', null], ['3', null, '']),
-      checkpoint(1, 'copied'),
-    )
+    await load(checkpoint(1, 'copied'), ['1', '1.00', 'one'], ['2', '2.00', null], ['3', null, ''])
   })
   afterEach(async () => {
     await session.close()
@@ -81,12 +80,33 @@ describe('DuckDB target', () => {
         { key: ['20'], row: ['20', undefined, 'moved'], from: ['2'] },
       ],
     }
-    await writing.apply([{ lane, effect }])
+    expect(await writing.apply([{ lane, effect }])).toEqual([])
     await writing.commit(checkpoint(1, 'applied'))
     expect(await rows()).toEqual([
       ['1', '9.50', 'one'],
       ['3', null, ''],
       ['20', '2.00', 'moved'],
+    ])
+  })
+
+  test('hands back what it cannot fill because the row is not there', async () => {
+    const writing = await target().begin()
+    const put = { key: ['7'], row: ['7', undefined, 'seven'], from: ['7'] }
+    const whole = { key: ['8'], row: ['8', '8.00', 'eight'] }
+    const effect = { truncate: false, removed: [], puts: [put, whole] }
+    expect(await writing.apply([{ lane, effect }])).toEqual([{ lane, put }])
+    await writing.commit(checkpoint(1, 'applied'))
+    expect((await rows()).map(([id]) => id)).toEqual(['1', '2', '3', '8'])
+  })
+
+  test('a range loaded again takes the place of its rows', async () => {
+    const again = range(['3', '3.50', 'again'], ['4', '4.00', 'new'])
+    await target().load(lane, again, true, committing(checkpoint(1, 'again')))
+    expect(await rows()).toEqual([
+      ['1', '1.00', 'one'],
+      ['2', '2.00', null],
+      ['3', '3.50', 'again'],
+      ['4', '4.00', 'new'],
     ])
   })
 
@@ -105,7 +125,7 @@ describe('DuckDB target', () => {
 
   test('a value that does not fit is named, and nothing of its batch stays', async () => {
     await expect(
-      target().load(lane, batch(['8', '8.00', 'fits'], ['9', 'NaN', 'does not']), checkpoint(1, 'bad')),
+      load(checkpoint(1, 'bad'), ['8', '8.00', 'fits'], ['9', 'NaN', 'does not']),
     ).rejects.toMatchObject({
       kind: 'value',
       message: 'main.prices.price: the value NaN does not fit DECIMAL(6,2), in the row with id 9.',
@@ -119,10 +139,8 @@ describe('DuckDB target', () => {
   })
 
   test('who has been overtaken cannot write any more', async () => {
-    await target().load(lane, batch(['4', '4.00', 'later']), checkpoint(2, 'later'))
-    await expect(
-      target().load(lane, batch(['5', '5.00', 'late']), checkpoint(1, 'late')),
-    ).rejects.toMatchObject({
+    await load(checkpoint(2, 'later'), ['4', '4.00', 'later'])
+    await expect(load(checkpoint(1, 'late'), ['5', '5.00', 'late'])).rejects.toMatchObject({
       kind: 'structural',
       message: expect.stringContaining('taken this pipeline over'),
     })

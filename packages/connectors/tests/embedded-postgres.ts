@@ -10,7 +10,7 @@ export async function startEmbeddedPostgres(): Promise<TestDatabase> {
   const server = new PostgresSocketServer(db, access)
   const port = await freePort()
   await server.listen(port)
-  const config = { host: '127.0.0.1', port, ...access }
+  const config = { host: '127.0.0.1', port, ...access, method: 'triggers' }
   return {
     name: 'the embedded stand-in',
     config,

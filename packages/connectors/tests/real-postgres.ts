@@ -1,5 +1,5 @@
 /** A throw-away PostgreSQL server from Debian's packages, on loopback, as a non-root user. */
-import { spawn, spawnSync } from 'node:child_process'
+import { spawn, spawnSync, type ChildProcess } from 'node:child_process'
 import { chmodSync, chownSync, existsSync, mkdtempSync, readdirSync, rmSync, writeFileSync } from 'node:fs'
 import { createServer } from 'node:net'
 import { join } from 'node:path'
@@ -7,10 +7,20 @@ import pg from 'pg'
 
 export interface TestDatabase {
   name: string
-  config: { host: string; port: number; database: string; user: string; password: string }
+  config: { host: string; port: number; database: string; user: string; password: string; method?: string }
   /** A client of its own; the caller ends it. */
   connect(): Promise<pg.Client>
   close(): Promise<void>
+}
+
+export interface RealPostgres extends TestDatabase {
+  /** The folder of the server's own programs. */
+  bin: string
+  readonly pid: number
+  /** `SIGINT` cuts connections and shuts down well, `SIGQUIT` does not wait for anything. */
+  restart(how?: 'SIGINT' | 'SIGQUIT'): Promise<void>
+  /** Comes back on a new timeline, as a standby does that has taken over. */
+  failOver(): Promise<void>
 }
 
 const PASSWORD = 'under the willows'
@@ -41,7 +51,7 @@ export async function freePort(): Promise<number> {
   })
 }
 
-export async function startRealPostgres(): Promise<TestDatabase> {
+export async function startRealPostgres(chosen: Record<string, string> = {}): Promise<RealPostgres> {
   const bin = binaries()
   const user = runAs()
   const folder = mkdtempSync('/tmp/constant-tide-postgres-')
@@ -57,24 +67,6 @@ export async function startRealPostgres(): Promise<TestDatabase> {
   )
   if (made.status !== 0) throw new Error(`initdb failed: ${made.stderr}`)
   const port = await freePort()
-  const server = spawn(
-    join(bin, 'postgres'),
-    [
-      '-D',
-      data,
-      '-p',
-      String(port),
-      '-h',
-      '127.0.0.1',
-      '-k',
-      folder,
-      '-c',
-      'fsync=off',
-      '-c',
-      'max_connections=60',
-    ],
-    { ...user, cwd: folder, stdio: 'ignore' },
-  )
   const config = { host: '127.0.0.1', port, database: 'postgres', user: 'osier', password: PASSWORD }
   const connect = async () => {
     const client = new pg.Client(config)
@@ -82,23 +74,61 @@ export async function startRealPostgres(): Promise<TestDatabase> {
     await client.connect()
     return client
   }
-  for (let tries = 0; ; tries++) {
-    try {
-      await (await connect()).end()
-      break
-    } catch (error) {
-      if (tries > 100) throw error
-      await new Promise(resolve => setTimeout(resolve, 100))
+  const settings = {
+    fsync: 'off',
+    max_connections: 60,
+    wal_level: 'logical',
+    wal_sender_timeout: '10s',
+    shared_buffers: '256MB',
+    max_wal_size: '4GB',
+    ...chosen,
+  }
+  let server: ChildProcess
+  const start = async (more: Record<string, string> = {}) => {
+    const options = Object.entries({ ...settings, ...more }).flatMap(([name, value]) => [
+      '-c',
+      `${name}=${value}`,
+    ])
+    const args = ['-D', data, '-p', String(port), '-h', '127.0.0.1', '-k', folder, ...options]
+    server = spawn(join(bin, 'postgres'), args, { ...user, cwd: folder, stdio: 'ignore' })
+    for (let tries = 0; ; tries++) {
+      try {
+        await (await connect()).end()
+        return
+      } catch (error) {
+        if (tries > 200) throw error
+        await new Promise(resolve => setTimeout(resolve, 100))
+      }
     }
   }
+  const stop = async (signal: 'SIGINT' | 'SIGQUIT' | 'SIGKILL') => {
+    if (server.exitCode !== null || server.signalCode !== null) return
+    const gone = new Promise(resolve => server.once('exit', resolve))
+    server.kill(signal)
+    await gone
+  }
+  await start()
   return {
     name: 'Debian’s PostgreSQL',
+    bin,
     config,
     connect,
+    get pid() {
+      return server.pid!
+    },
+    restart: async (how = 'SIGINT') => {
+      await stop(how)
+      await start()
+    },
+    failOver: async () => {
+      await stop('SIGINT')
+      const signal = join(data, 'recovery.signal')
+      writeFileSync(signal, '')
+      if (user.uid !== undefined) chownSync(signal, user.uid, user.gid!)
+      await start({ restore_command: '/bin/false' })
+    },
     close: async () => {
-      const gone = new Promise(resolve => server.once('exit', resolve))
-      server.kill('SIGINT')
-      await gone
+      await stop('SIGINT')
       rmSync(folder, { recursive: true, force: true })
     },
   }

@@ -5,7 +5,7 @@ import { Failure } from '@tide/core/failure'
 import { depthStrip, type TideSample } from '@tide/core/pace/tide'
 import type { Lane, PrepareStep } from '@tide/core/plan/plan'
 import { printName } from '@tide/core/records/dataset'
-import type { EngineParts } from './repositories.ts'
+import type { EngineParts } from './parts.ts'
 import { Runner } from './runner.ts'
 
 const SAMPLE_MS = 1_000
@@ -51,6 +51,7 @@ export class Engine {
     for (const { runner } of this.kept.values()) runner?.interrupt()
     await Promise.all([...this.kept.values()].map(({ running }) => running))
     await this.sampling
+    await this.parts.journals.close()
   }
 
   /** Called after every reading and every change of state; returns how to leave. */

@@ -1,6 +1,14 @@
-import type { ChangeBatch, Checkpoint, SourceSide, TargetSide } from '@tide/connectors/contract'
+import type {
+  ChangeBatch,
+  Checkpoint,
+  LaneEffect,
+  SourceSide,
+  TargetSide,
+  Unfilled,
+} from '@tide/connectors/contract'
 import { NetEffectFold } from '@tide/core/apply/net-effect'
 import type { SourceTransaction } from '@tide/core/records/change'
+import type { Key, Row } from '@tide/core/records/value'
 import type { WorkingLane } from './lanes.ts'
 
 /** Enough to make a merge worth its fixed cost, few enough to stay small in memory. */
@@ -14,6 +22,9 @@ export interface Landing {
   oldest: string | null
 }
 
+/** Reads a row of a lane as it stands at the source now, by its key; null when there is none. */
+export type FetchRow = (lane: WorkingLane, key: Key) => Promise<Row | null>
+
 /**
  * Reads what comes next and lands it with its checkpoint in one transaction of the target. A source transaction that
  * comes in parts lands whole. Without changes nothing is written; the returned checkpoint may still be further on.
@@ -24,8 +35,9 @@ export async function followOnce(
   target: TargetSide,
   lanes: readonly WorkingLane[],
   from: Checkpoint,
+  fetchRow: FetchRow,
 ): Promise<Landing> {
-  const sourceLanes = lanes.map(lane => lane.source)
+  const sourceLanes = lanes.map(({ source }, i) => ({ ...source, since: from.lanes[i]!.since }))
   let batch = await source.read(pipeline, sourceLanes, from.position, EVENTS_AT_ONCE)
   const oldest = batch.transactions[0]?.at ?? null
   const idle: Landing = { checkpoint: advanced(from, batch), head: batch.head, changes: 0, oldest: null }
@@ -36,7 +48,14 @@ export async function followOnce(
     let changes = 0
     for (;;) {
       const folds = fold(lanes, batch.transactions)
-      await writing.apply([...folds].map(([i, fold]) => ({ lane: lanes[i]!.target, effect: fold.result() })))
+      const unfilled = await writing.apply(
+        [...folds].map(([i, fold]) => ({ lane: lanes[i]!.target, effect: fold.result() })),
+      )
+      if (unfilled.length > 0) {
+        await writing.apply(await fetched(lanes, unfilled, fetchRow))
+        // They are as of now, so the target is ahead of its position until the source's head is reached.
+        checkpoint = { ...checkpoint, consistent: false }
+      }
       checkpoint = counted(advanced(checkpoint, batch), folds, batch.transactions.at(-1)!.at)
       changes += batch.transactions.reduce((sum, { events }) => sum + events.length, 0)
       if (batch.complete) break
@@ -48,6 +67,32 @@ export async function followOnce(
     await writing.rollback()
     throw error
   }
+}
+
+/**
+ * Where values were not sent and the target has no row to take them from (the row moved while its table was copied,
+ * or somebody removed it there), the row is taken as it stands at the source now. When there is none any more, its
+ * removal comes later in the log.
+ */
+async function fetched(
+  lanes: readonly WorkingLane[],
+  unfilled: readonly Unfilled[],
+  fetchRow: FetchRow,
+): Promise<LaneEffect[]> {
+  const effects: LaneEffect[] = []
+  for (const { lane, put } of unfilled) {
+    const row = await fetchRow(
+      lanes.find(({ target }) => target === lane)!,
+      put.key,
+    )
+    const effect = {
+      truncate: false,
+      removed: row ? [] : [put.key],
+      puts: row ? [{ key: put.key, row }] : [],
+    }
+    effects.push({ lane, effect })
+  }
+  return effects
 }
 
 function fold(
@@ -66,11 +111,11 @@ function fold(
 }
 
 function advanced(checkpoint: Checkpoint, { to, head, transactions }: ChangeBatch): Checkpoint {
-  const reached = head.oldestPending === null
+  const reached = head.oldestPending === null && head.completeUpTo !== null
   return {
     ...checkpoint,
     position: to,
-    completeUpTo: reached ? head.now : (transactions.at(-1)?.at ?? checkpoint.completeUpTo),
+    completeUpTo: reached ? head.completeUpTo! : (transactions.at(-1)?.at ?? checkpoint.completeUpTo),
     consistent: checkpoint.consistent || reached,
   }
 }

@@ -21,9 +21,11 @@ export function workingLane(plan: Lane): WorkingLane {
 }
 
 const NOTHING_YET: LaneProgress = {
+  begun: false,
   copied: false,
   copiedRows: 0,
   copiedUpTo: null,
+  since: null,
   inserted: 0,
   updated: 0,
   deleted: 0,
@@ -50,7 +52,7 @@ export function firstCheckpoint(
 
 /** The lanes' copy set back to its beginning; what they have counted stays. */
 export function uncopied(lane: LaneProgress): LaneProgress {
-  return { ...lane, copied: false, copiedRows: 0, copiedUpTo: null }
+  return { ...lane, begun: false, copied: false, copiedRows: 0, copiedUpTo: null, since: null }
 }
 
 /** Changes that have landed, over all lanes. */

@@ -9,7 +9,7 @@ const HEAD_HOLDS_MS = 10_000
 /** Keeps the live figures of one running pipeline. Times are the engine's, in milliseconds. */
 export class Meter {
   private readonly now: () => number
-  private head: { head: SourceHead; at: number } | undefined
+  private head: { head: SourceHead & { now: string }; at: number } | undefined
   private worstLag = 0
   private lastReading = 0
   private readonly landedRate: Rate
@@ -30,9 +30,9 @@ export class Meter {
     this.committedBefore = landed
   }
 
-  /** Notes how far ahead the source is of what has landed. */
+  /** Notes how far ahead the source is of what has landed. Without the source's clock the lag becomes unknown. */
   sawHead(head: SourceHead): void {
-    this.head = { head, at: this.now() }
+    if (head.now !== null) this.head = { head: { ...head, now: head.now }, at: this.now() }
     const committed = this.landed + head.pendingChanges
     if (committed > this.committedBefore) this.committedRate.add(this.now(), committed - this.committedBefore)
     this.committedBefore = Math.max(committed, this.committedBefore)

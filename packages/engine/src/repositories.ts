@@ -44,10 +44,3 @@ export interface Surroundings {
   sleep(milliseconds: number, signal: AbortSignal): Promise<void>
   newId(): string
 }
-
-export interface EngineParts {
-  pipelines: PipelineRepository
-  history: HistoryRepository
-  connections: ConnectionOpener
-  surroundings: Surroundings
-}

@@ -7,10 +7,10 @@ import { backoff } from '@tide/core/pace/backoff'
 import { Rate, secondsLeft } from '@tide/core/pace/rate'
 import type { TideSample } from '@tide/core/pace/tide'
 import { copyLanes } from './copy.ts'
-import { followOnce } from './follow.ts'
+import { followOnce, type FetchRow } from './follow.ts'
 import { firstCheckpoint, landedChanges, uncopied, workingLane, type WorkingLane } from './lanes.ts'
 import { Meter } from './meter.ts'
-import type { EngineParts } from './repositories.ts'
+import type { EngineParts } from './parts.ts'
 
 /** How often the source is asked when it was quiet. */
 const POLL_MS = 200
@@ -67,6 +67,11 @@ export class Runner {
     this.turn()
   }
 
+  /** The source's log is being tried again by its journal's keeper. */
+  private get sourceRetry(): PipelineStatus['retry'] {
+    return this.state === 'Following' ? this.parts.journals.of(this.record.definition.from).retry : null
+  }
+
   /** Ends the run where it stands; everything that has landed is in the checkpoint. */
   interrupt(): void {
     this.ended.abort()
@@ -83,7 +88,7 @@ export class Runner {
     const { checkpoint } = this
     return {
       state: this.state,
-      retry: this.retry,
+      retry: this.retry ?? this.sourceRetry,
       completeUpTo: checkpoint?.completeUpTo ?? null,
       consistent: checkpoint?.consistent ?? false,
       position: checkpoint?.position.at ?? null,
@@ -107,14 +112,18 @@ export class Runner {
   /** Works with open sessions; true when the pipeline has come to its end. */
   private async session(): Promise<boolean> {
     const { connections } = this.parts
-    const opened: Session[] = []
+    const closing: (() => Promise<void>)[] = []
     try {
       const open = async (id: string) => {
         const session = await connections.open(id)
-        opened.push(session)
+        closing.unshift(() => session.close())
         return session
       }
-      const source = (await open(this.record.definition.from)).source
+      const { from } = this.record.definition
+      const sourceSession = await open(from)
+      const journaled = sourceSession.log && this.parts.journals.sourceOf(from, sourceSession.log)
+      if (journaled) closing.push(() => journaled.close())
+      const source = journaled ?? sourceSession.source
       const target = (await open(this.record.definition.to)).target
       if (!source || !target) {
         throw new Failure(
@@ -134,11 +143,11 @@ export class Runner {
         if (this.isWanted('pause')) await this.pause(source, checkpoint)
         else if (checkpoint.lanes.some(lane => !lane.copied))
           checkpoint = await this.copy(source, target, checkpoint)
-        else checkpoint = await this.follow(source, target, checkpoint)
+        else checkpoint = await this.follow(source, target, checkpoint, sourceSession)
       }
       return true
     } finally {
-      for (const session of opened) await session.close().catch(() => {})
+      for (const close of closing) await close().catch(() => {})
     }
   }
 
@@ -203,14 +212,20 @@ export class Runner {
     const began = surroundings.now()
     const copyRate = new Rate(COPY_RATE_OVER_MS, began)
     this.copyRate = copyRate
-    const checkpoint = await copyLanes(source, target, this.lanes, from, this.turned.signal, told => {
-      this.succeeded()
-      rows += told.rows
-      bytes += told.bytes
-      this.checkpoint = told.checkpoint
-      this.rowsThere[told.lane] = told.checkpoint.lanes[told.lane]!.copiedRows
-      copyRate.add(surroundings.now(), told.rows)
-    })
+    const view = await source.view(this.record.id)
+    let checkpoint: Checkpoint
+    try {
+      checkpoint = await copyLanes(view, target, this.lanes, from, this.turned.signal, told => {
+        this.succeeded()
+        rows += told.rows
+        bytes += told.bytes
+        this.checkpoint = told.checkpoint
+        this.rowsThere[told.lane] = told.checkpoint.lanes[told.lane]!.copiedRows
+        copyRate.add(surroundings.now(), told.rows)
+      })
+    } finally {
+      await view.close()
+    }
     if (checkpoint.lanes.every(lane => lane.copied)) {
       await history.endRun(run, { endedAt: iso(), rows, bytes })
       const seconds = ((surroundings.now() - began) / 1000).toFixed(1)
@@ -219,15 +234,25 @@ export class Runner {
     return checkpoint
   }
 
-  private async follow(source: SourceSide, target: TargetSide, from: Checkpoint): Promise<Checkpoint> {
+  private async follow(
+    source: SourceSide,
+    target: TargetSide,
+    from: Checkpoint,
+    session: Session,
+  ): Promise<Checkpoint> {
     await this.setState('Following')
+    const fetchRow: FetchRow = ({ source: { dataset, columns, key } }, value) =>
+      session.row(
+        { name: dataset, columns: columns.map(column => ({ ...column, name: column.source })), key },
+        value,
+      )
     const { now, sleep } = this.parts.surroundings
     const { id } = this.record
     let checkpoint = from
     let written = from
     let [acknowledged, counted, wrote, measured] = [0, 0, now(), 0]
     while (!this.turned.signal.aborted) {
-      const landing = await followOnce(id, source, target, this.lanes, checkpoint)
+      const landing = await followOnce(id, source, target, this.lanes, checkpoint, fetchRow)
       this.succeeded()
       checkpoint = landing.checkpoint
       this.checkpoint = checkpoint
@@ -266,7 +291,9 @@ export class Runner {
           this.rowsThere[i] = await target.count(lane.target.table)
         counted = now()
       }
-      if (landing.oldest === null) await sleep(POLL_MS, this.turned.signal)
+      if (landing.oldest !== null) continue
+      if (source.news) await source.news(POLL_MS, this.turned.signal)
+      else await sleep(POLL_MS, this.turned.signal)
     }
     return checkpoint
   }

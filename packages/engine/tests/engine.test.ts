@@ -3,7 +3,8 @@ import type { PipelineRecord } from '@tide/core/definition/pipeline'
 import type { Lane } from '@tide/core/plan/plan'
 import fc from 'fast-check'
 import { Engine } from '../src/engine.ts'
-import type { EngineParts } from '../src/repositories.ts'
+import { JournalKeepers } from '../src/journal/keepers.ts'
+import type { EngineParts } from '../src/parts.ts'
 import { MemorySource, MemoryTarget, sessionOf, type Trouble } from './memory-systems.ts'
 
 const utf8 = { kind: 'utf8' } as const
@@ -40,7 +41,25 @@ function world(source: MemorySource, target: MemoryTarget, trouble: Trouble) {
     startedAt: null,
   }
   let time = 1_000_000
+  const systems: Pick<EngineParts, 'connections' | 'surroundings'> = {
+    connections: {
+      open: async id =>
+        sessionOf(id === 'from' ? { source: source.side(trouble) } : { target: target.side(trouble) }),
+      describe: async () => undefined,
+    },
+    surroundings: {
+      now: () => time,
+      random: () => 0.5,
+      newId: () => 'run',
+      sleep: async milliseconds => {
+        time += milliseconds
+        await new Promise(resolve => setImmediate(resolve))
+      },
+    },
+  }
   const parts: EngineParts = {
+    ...systems,
+    journals: new JournalKeepers('/nowhere', systems.connections, systems.surroundings),
     pipelines: {
       list: async () => [{ ...record }],
       get: async () => ({ ...record }),
@@ -63,20 +82,6 @@ function world(source: MemorySource, target: MemoryTarget, trouble: Trouble) {
       trimFigures: async () => {},
       beginRun: async () => {},
       endRun: async () => {},
-    },
-    connections: {
-      open: async id =>
-        sessionOf(id === 'from' ? { source: source.side(trouble) } : { target: target.side(trouble) }),
-      describe: async () => undefined,
-    },
-    surroundings: {
-      now: () => time,
-      random: () => 0.5,
-      newId: () => 'run',
-      sleep: async milliseconds => {
-        time += milliseconds
-        await new Promise(resolve => setImmediate(resolve))
-      },
     },
   }
   return { record, parts, engine: () => new Engine(parts) }

@@ -2,7 +2,7 @@
 import type {
   ApplyTransaction,
   Checkpoint,
-  CopyBatch,
+  CopyRange,
   Session,
   SourceSide,
   TargetSide,
@@ -57,6 +57,7 @@ export class MemorySource {
   side(trouble: Trouble): SourceSide {
     const head = (from: number) => ({
       now: now(),
+      completeUpTo: now(),
       pendingChanges: this.log.slice(from).reduce((sum, { events }) => sum + events.length, 0),
       oldestPending: this.log[from]?.at ?? null,
     })
@@ -70,22 +71,27 @@ export class MemorySource {
       startCapture: () => troubled(trouble, () => position(String(this.log.length))),
       stopCapture: () => troubled(trouble, () => {}),
       acknowledge: () => troubled(trouble, () => {}),
-      async *copy(_lane, after) {
-        let start = after?.[0] ?? ''
-        for (;;) {
-          const batch = await troubled(trouble, (): CopyBatch => {
-            const keys = [...rows.keys()].filter(key => key > start).sort()
-            const range = keys.slice(0, RANGE)
-            const upTo = keys.length > RANGE ? [range.at(-1)!] : null
-            const csv = [Buffer.from(range.map(key => csvLine(rows.get(key)!)).join(''))]
-            return { csv, rows: range.length, bytes: csv[0]!.length, upTo }
-          })
-          yield batch
-          turn()
-          if (!batch.upTo) return
-          start = batch.upTo[0]!
-        }
-      },
+      view: () =>
+        troubled(trouble, () => ({
+          position: null,
+          readers: 2,
+          async *copy(_lane, after) {
+            let start = after ?? ''
+            for (;;) {
+              const range = await troubled(trouble, (): CopyRange => {
+                const keys = [...rows.keys()].filter(key => key > start).sort()
+                const some = keys.slice(0, RANGE)
+                const csv = [Buffer.from(some.map(key => csvLine(rows.get(key)!)).join(''))]
+                return { csv, upTo: keys.length > RANGE ? some.at(-1)! : null }
+              })
+              yield range
+              turn()
+              if (range.upTo === null) return
+              start = range.upTo
+            }
+          },
+          close: async () => {},
+        })),
       head: (_follower, _lanes, from) => troubled(trouble, () => head(place(from.at)[0])),
       read: (_follower, _lanes, from, maxEvents) =>
         troubled(trouble, () => {
@@ -136,9 +142,9 @@ export class MemoryTarget {
           this.prepared++
           this.state = { rows: [], checkpoint: structuredClone(checkpoint) }
         }),
-      load: (_lane, batch, checkpoint) =>
-        troubled(trouble, () => {
-          const rows = Buffer.concat(batch.csv)
+      load: (_lane, { csv }, again, commit) =>
+        troubled(trouble, async () => {
+          const rows = Buffer.concat(csv as Uint8Array[])
             .toString()
             .split('\n')
             .filter(Boolean)
@@ -146,7 +152,13 @@ export class MemoryTarget {
               const row = line.split(',')
               return [keyText([row[0]!]), row]
             })
-          this.state = { rows: [...this.state.rows, ...rows], checkpoint: fenced(checkpoint) }
+          await commit({ rows: rows.length, bytes: 1 }, checkpoint =>
+            troubled(trouble, () => {
+              const keys = new Set(rows.map(([key]) => key))
+              const kept = again ? this.state.rows.filter(([key]) => !keys.has(key)) : this.state.rows
+              this.state = { rows: [...kept, ...rows], checkpoint: fenced(checkpoint) }
+            }),
+          )
         }),
       begin: () =>
         troubled(trouble, (): ApplyTransaction => {
@@ -162,6 +174,7 @@ export class MemoryTarget {
                   rows = effect.truncate ? [] : rows.filter(([key]) => !gone.has(key))
                   rows = [...rows, ...effect.puts.map((put): [string, Row] => [keyText(put.key), put.row])]
                 }
+                return []
               }),
             commit: checkpoint =>
               troubled(trouble, () => void (this.state = { rows, checkpoint: fenced(checkpoint) })),

@@ -15,7 +15,7 @@ describe('meter', () => {
   test('knows nothing before the source has answered, and nothing long after', () => {
     const m = meter()
     expect([m.lag, m.backlog]).toEqual([null, null])
-    m.sawHead({ now: at(10), pendingChanges: 7, oldestPending: at(4) })
+    m.sawHead({ now: at(10), completeUpTo: at(10), pendingChanges: 7, oldestPending: at(4) })
     expect([m.lag, m.backlog]).toEqual([6, 7])
     now = 3_000
     expect(m.lag).toBe(9)
@@ -25,10 +25,10 @@ describe('meter', () => {
 
   test('what landed late counts in its reading and the next, then no more', () => {
     const m = meter()
-    m.sawHead({ now: at(10), pendingChanges: 5, oldestPending: at(8) })
+    m.sawHead({ now: at(10), completeUpTo: at(10), pendingChanges: 5, oldestPending: at(8) })
     now = 500
     m.sawLanding(5, at(8))
-    m.sawHead({ now: at(10), pendingChanges: 0, oldestPending: null })
+    m.sawHead({ now: at(10), completeUpTo: at(10), pendingChanges: 0, oldestPending: null })
     expect(m.lag).toBe(2.5)
     expect(m.sample()).toEqual({ at: 500, committed: 105, landed: 105, lag: 2.5 })
     expect(m.lag).toBe(2.5)
@@ -39,10 +39,10 @@ describe('meter', () => {
 
   test('the committed line never falls behind the landed one', () => {
     const m = meter()
-    m.sawHead({ now: at(0), pendingChanges: 10, oldestPending: at(0) })
+    m.sawHead({ now: at(0), completeUpTo: at(0), pendingChanges: 10, oldestPending: at(0) })
     m.sawLanding(4, at(0))
     expect(m.sample()).toMatchObject({ committed: 110, landed: 104 })
-    m.sawHead({ now: at(1), pendingChanges: 6, oldestPending: at(0) })
+    m.sawHead({ now: at(1), completeUpTo: at(1), pendingChanges: 6, oldestPending: at(0) })
     expect(m.backlog).toBe(6)
   })
 })

@@ -14,7 +14,7 @@ export async function planFor(
 ): Promise<PlanAnswer> {
   const notes = undecided(definition)
   if (definition.from === '' || definition.to === '') return { ...EMPTY, notes }
-  const { sessions, store } = services
+  const { sessions, store, journals } = services
   const { from, to, tables, targetSchema } = definition
   const [source, target] = await Promise.all([sessions.catalogue(from, fresh), sessions.catalogue(to, fresh)])
   const claimed = await claims(services, to, pipeline)
@@ -23,7 +23,8 @@ export async function planFor(
   return sessions.use(to, targetSession =>
     sessions.use(from, async sourceSession => {
       const targetSide = targetSession.target
-      const sourceSide = sourceSession.source
+      const sourceSide =
+        sourceSession.source ?? (sourceSession.log && journals.sourceOf(from, sourceSession.log))
       if (!targetSide || !sourceSide) {
         throw new Failure('refused', 'These two connections cannot be source and target.', 'Choose others.')
       }

@@ -3,9 +3,11 @@ import type { Config, Connector, Session } from '@tide/connectors/contract'
 import { connectors } from '@tide/connectors/registry'
 import { Failure } from '@tide/core/failure'
 import { Engine } from '@tide/engine/engine'
+import { JournalKeepers } from '@tide/engine/journal/keepers'
 import type { ConnectionOpener, Surroundings } from '@tide/engine/repositories'
 import type { Store } from '@tide/store/store'
 import { randomBytes } from 'node:crypto'
+import { join } from 'node:path'
 import { setTimeout as sleep } from 'node:timers/promises'
 import { SessionCache } from './sessions.ts'
 
@@ -14,6 +16,7 @@ export interface Services {
   dataFolder: string
   store: Store
   engine: Engine
+  journals: JournalKeepers
   sessions: SessionCache
   connector(kind: string): Connector
   warn(error: Error): void
@@ -62,7 +65,9 @@ export async function composeServices(store: Store, version: string, dataFolder:
       )
     return record
   }
+  const journals = new JournalKeepers(join(dataFolder, 'journal'), opener, surroundings)
   const engine = new Engine({
+    journals,
     pipelines: store.pipelines,
     history: store.history,
     connections: opener,
@@ -75,6 +80,7 @@ export async function composeServices(store: Store, version: string, dataFolder:
     dataFolder,
     store,
     engine,
+    journals,
     sessions,
     connector,
     warn: error => process.stderr.write(`${error.stack ?? error.message}\n`),

@@ -19,7 +19,7 @@ export async function setUpDemo(site: Site, { server, warehouse }: DemoPlace): P
   const source = await call<Named>(server, 'POST', '/connections', {
     name: site.name,
     kind: 'postgres',
-    config: { ...site.access, screen: site.screen },
+    config: { ...site.access, method: 'triggers', screen: site.screen },
   })
   const target = await call<Named>(server, 'POST', '/connections', {
     name: 'growers_warehouse',

@@ -1,25 +1,37 @@
 import type { DuckDBConnection } from '@duckdb/node-api'
-import type { NetEffect } from '@tide/core/apply/net-effect'
+import type { NetEffect, Put } from '@tide/core/apply/net-effect'
+import { Turns } from '@tide/core/pace/turns'
 import { Failure } from '@tide/core/failure'
 import type { LaneColumn, PrepareStep, TargetProfile } from '@tide/core/plan/plan'
 import { csvLine } from '@tide/core/records/csv'
 import { printName } from '@tide/core/records/dataset'
 import type { Value } from '@tide/core/records/value'
-import { writeFile, rm } from 'node:fs/promises'
+import { createWriteStream } from 'node:fs'
+import { rm } from 'node:fs/promises'
 import { join } from 'node:path'
-import type { Checkpoint, LaneEffect, TargetLane, TargetSide } from '../contract.ts'
+import { pipeline } from 'node:stream/promises'
+import type {
+  Checkpoint,
+  CommitLoad,
+  CopyRange,
+  LaneEffect,
+  TargetLane,
+  TargetSide,
+  Unfilled,
+} from '../contract.ts'
 import { duckdbFailure } from './errors.ts'
 import type { Lease } from './instance.ts'
 import { ddl, ident, readCsv, STATE_DDL, STATE_SCHEMA, tableName } from './sql.ts'
 
 let files = 0
 
-/** Writes through one connection of its own; calls must not overlap. */
+/** Writes through one connection of its own; calls must not overlap, but for loads, which take turns. */
 export class DuckdbTarget implements TargetSide {
   readonly profile: TargetProfile
   private readonly connection: DuckDBConnection
   private readonly lease: Lease
   private readonly where: string
+  private readonly loading = new Turns()
 
   constructor(connection: DuckDBConnection, lease: Lease, profile: TargetProfile, where: string) {
     this.connection = connection
@@ -45,17 +57,32 @@ export class DuckdbTarget implements TargetSide {
     })
   }
 
-  async load(
-    lane: TargetLane,
-    batch: { csv: Uint8Array[]; bytes: number },
-    checkpoint: Checkpoint,
-  ): Promise<void> {
-    await this.withFile(Buffer.concat(batch.csv), async file => {
-      await this.transaction(async () => {
-        await this.insertCsv(`INSERT INTO ${tableName(lane.table)}`, lane, lane.columns, file, batch.bytes)
-        await this.writeCheckpoint(checkpoint)
-      })
-    })
+  async load(lane: TargetLane, { csv }: CopyRange, again: boolean, commit: CommitLoad): Promise<void> {
+    await this.withFile(csv, (file, bytes) =>
+      this.loading.run(async () => {
+        try {
+          await this.connection.run('BEGIN TRANSACTION')
+          const rows = await this.insertRange(lane, file, bytes, again)
+          await commit({ rows, bytes }, async checkpoint => {
+            await this.writeCheckpoint(checkpoint)
+            await this.connection.run('COMMIT')
+          })
+        } catch (error) {
+          await this.connection.run('ROLLBACK').catch(() => {}) // DuckDB may have rolled back by itself
+          throw duckdbFailure(error, this.where)
+        }
+      }),
+    )
+  }
+
+  private async insertRange(lane: TargetLane, file: string, bytes: number, again: boolean): Promise<number> {
+    const table = tableName(lane.table)
+    if (!again) return this.insertCsv(`INSERT INTO ${table}`, lane, lane.columns, file, bytes)
+    const names = lane.columns.map(({ target }) => ident(target))
+    const own = lane.key.map(name => `t.${ident(name)} = again.${ident(name)}`).join(' AND ')
+    await this.insertCsv('CREATE OR REPLACE TEMP TABLE again AS', lane, lane.columns, file, bytes, names)
+    await this.connection.run(`DELETE FROM ${table} t USING again WHERE ${own}`)
+    return (await this.connection.run(`INSERT INTO ${table} SELECT * FROM again`)).rowsChanged
   }
 
   async begin() {
@@ -63,8 +90,12 @@ export class DuckdbTarget implements TargetSide {
     await connection.run('BEGIN TRANSACTION')
     return {
       apply: async (effects: readonly LaneEffect[]) => {
+        const unfilled: Unfilled[] = []
         try {
-          for (const { lane, effect } of effects) await this.applyLane(lane, effect)
+          for (const { lane, effect } of effects) {
+            for (const put of await this.applyLane(lane, effect)) unfilled.push({ lane, put })
+          }
+          return unfilled
         } catch (error) {
           throw duckdbFailure(error, this.where)
         }
@@ -128,8 +159,8 @@ export class DuckdbTarget implements TargetSide {
     }
   }
 
-  /** Truncate, then rows that go, then rows as they stand in the end. */
-  private async applyLane(lane: TargetLane, effect: NetEffect): Promise<void> {
+  /** Truncate, then rows that go, then rows as they stand in the end. Returns the puts that it could not fill. */
+  private async applyLane(lane: TargetLane, effect: NetEffect): Promise<Put[]> {
     const table = tableName(lane.table)
     if (effect.truncate) await this.connection.run(`DELETE FROM ${table}`)
     const keyColumns = lane.key.map(name => lane.columns.find(column => column.target === name)!)
@@ -144,14 +175,15 @@ export class DuckdbTarget implements TargetSide {
         keyColumns.map((_, i) => `k${i}`),
       )
     }
+    let unfilled: Put[] = []
     if (effect.puts.length > 0) {
       await this.stagePuts(lane, keyColumns, effect)
-      await this.fillUnsent(lane, effect, match)
+      unfilled = await this.fillUnsent(lane, effect, match)
     }
     if (effect.removed.length > 0 && !effect.truncate) {
       await this.connection.run(`DELETE FROM ${table} t USING removed WHERE ${match('removed')}`)
     }
-    if (effect.puts.length === 0) return
+    if (effect.puts.length === 0) return []
     if (!effect.truncate) {
       const own = lane.key.map(name => `t.${ident(name)} = puts.c${indexOf(lane, name)}`).join(' AND ')
       await this.connection.run(`DELETE FROM ${table} t USING puts WHERE ${own}`)
@@ -159,24 +191,30 @@ export class DuckdbTarget implements TargetSide {
     await this.connection.run(
       `INSERT INTO ${table} SELECT ${lane.columns.map((_, i) => `c${i}`).join(', ')} FROM puts`,
     )
+    return unfilled
   }
 
-  /** The rows to put as `c0…`, and beside them which columns were not sent (`unsent`) and whose row has those (`k0…`). */
+  /** The rows to put as `c0…`, and beside them which columns were not sent (`unsent`), whose row has those (`k0…`), and which put it is (`n`). */
   private stagePuts(lane: TargetLane, keyColumns: readonly LaneColumn[], { puts }: NetEffect): Promise<void> {
-    const unsent: LaneColumn = { ...keyColumns[0]!, type: { kind: 'utf8' }, targetType: 'VARCHAR' }
-    const rows = puts.map(({ row, key, from }): Value[] => {
+    const text: LaneColumn = { ...keyColumns[0]!, type: { kind: 'utf8' }, targetType: 'VARCHAR' }
+    const rows = puts.map(({ row, key, from }, n): Value[] => {
       const missing = row.flatMap((value, i) => (value === undefined ? [i] : []))
-      return [...row, missing.length > 0 ? `,${missing.join(',')},` : null, ...(from ?? key)]
+      return [...row, missing.length > 0 ? `,${missing.join(',')},` : null, ...(from ?? key), String(n)]
     })
-    const names = [...lane.columns.map((_, i) => `c${i}`), 'unsent', ...keyColumns.map((_, i) => `k${i}`)]
-    return this.stage('puts', lane, [...lane.columns, unsent, ...keyColumns], rows, names)
+    const names = [
+      ...lane.columns.map((_, i) => `c${i}`),
+      'unsent',
+      ...keyColumns.map((_, i) => `k${i}`),
+      'n',
+    ]
+    return this.stage('puts', lane, [...lane.columns, text, ...keyColumns, text], rows, names)
   }
 
   private async fillUnsent(
     lane: TargetLane,
     { puts }: NetEffect,
     match: (stage: string) => string,
-  ): Promise<void> {
+  ): Promise<Put[]> {
     const columns = new Set(
       puts.flatMap(({ row }) => row.flatMap((value, i) => (value === undefined ? [i] : []))),
     )
@@ -186,6 +224,11 @@ export class DuckdbTarget implements TargetSide {
           WHERE ${match('puts')} AND contains(puts.unsent, ',${i},')`,
       )
     }
+    if (columns.size === 0) return []
+    const missing = `unsent IS NOT NULL AND NOT EXISTS (SELECT 1 FROM ${tableName(lane.table)} t WHERE ${match('puts')})`
+    const found = await this.connection.runAndReadAll(`SELECT n FROM puts WHERE ${missing}`)
+    if (found.currentRowCount > 0) await this.connection.run(`DELETE FROM puts WHERE ${missing}`)
+    return found.getRows().map(([n]) => puts[Number(n)]!)
   }
 
   private async stage(
@@ -195,13 +238,12 @@ export class DuckdbTarget implements TargetSide {
     rows: readonly (readonly Value[])[],
     names: readonly string[],
   ): Promise<void> {
-    const csv = Buffer.from(rows.map(csvLine).join(''))
-    await this.withFile(csv, file =>
-      this.insertCsv(`CREATE OR REPLACE TEMP TABLE ${name} AS`, lane, columns, file, csv.length, names),
-    )
+    await this.withFile([Buffer.from(rows.map(csvLine).join(''))], async (file, bytes) => {
+      await this.insertCsv(`CREATE OR REPLACE TEMP TABLE ${name} AS`, lane, columns, file, bytes, names)
+    })
   }
 
-  /** Runs `into` with a SELECT over the file. A value that does not fit is found and named. */
+  /** Runs `into` with a SELECT over the file; returns how many rows that were. A value that does not fit is named. */
   private async insertCsv(
     into: string,
     lane: TargetLane,
@@ -209,11 +251,11 @@ export class DuckdbTarget implements TargetSide {
     file: string,
     bytes: number,
     names?: readonly string[],
-  ): Promise<void> {
+  ): Promise<number> {
     const { read, select } = readCsv(file, columns, bytes)
     const list = names ? select.map((expression, i) => `${expression} AS ${names[i]}`) : select
     try {
-      await this.connection.run(`${into} SELECT ${list.join(', ')} FROM ${read}`)
+      return (await this.connection.run(`${into} SELECT ${list.join(', ')} FROM ${read}`)).rowsChanged
     } catch (error) {
       const misfit = /^(Conversion|Invalid Input|Constraint|Out of Range) Error/i.test(
         (error as Error).message,
@@ -280,11 +322,21 @@ export class DuckdbTarget implements TargetSide {
     }
   }
 
-  private async withFile(content: Uint8Array, body: (file: string) => Promise<void>): Promise<void> {
+  private async withFile(
+    content: CopyRange['csv'],
+    body: (file: string, bytes: number) => Promise<void>,
+  ): Promise<void> {
     const file = join(this.lease.staging, `${files++}.csv`)
     try {
-      await writeFile(file, content)
-      await body(file)
+      let bytes = 0
+      const counted = async function* () {
+        for await (const part of content) {
+          bytes += part.length
+          yield part
+        }
+      }
+      await pipeline(counted, createWriteStream(file))
+      await body(file, bytes)
     } finally {
       await rm(file, { force: true })
     }

@@ -2,6 +2,7 @@ import type { Dataset, DatasetName } from '@tide/core/records/dataset'
 import { postgresType } from '@tide/core/shape/postgres'
 import type { Pool } from 'pg'
 import type { Catalogue } from '@tide/core/api/browse'
+import type { PostgresConfig } from './config.ts'
 import { ident } from './text.ts'
 
 /** The schema that holds what we install at a source. */
@@ -11,7 +12,8 @@ export const CAPTURE_SCHEMA = 'constant_tide'
 const COUNT_UP_TO_BYTES = 64 * 2 ** 20
 
 const TABLES = `
-SELECT c.oid::text, n.nspname, c.relname, c.relkind::text AS kind, c.reltuples::bigint::text AS estimate,
+SELECT c.oid::text, n.nspname, c.relname, c.relkind::text AS kind, c.relreplident::text AS identity,
+       c.relispartition AS partition, c.reltuples::bigint::text AS estimate,
        pg_catalog.pg_total_relation_size(c.oid)::text AS bytes
   FROM pg_catalog.pg_class c
   JOIN pg_catalog.pg_namespace n ON n.oid = c.relnamespace
@@ -36,7 +38,7 @@ SELECT a.attrelid::text AS oid, a.attname, a.attnotnull, a.attgenerated::text AS
 
 /** Unique indexes over plain columns, the primary key first. */
 const KEYS = `
-SELECT i.indrelid::text AS oid, i.indisprimary, i.indimmediate,
+SELECT i.indrelid::text AS oid, i.indisprimary, i.indisreplident, i.indimmediate,
        array_to_json(array(SELECT a.attname::text
                FROM unnest(i.indkey::int2[]) WITH ORDINALITY k(attnum, place)
                JOIN pg_catalog.pg_attribute a ON a.attrelid = i.indrelid AND a.attnum = k.attnum
@@ -50,8 +52,11 @@ SELECT i.indrelid::text AS oid, i.indisprimary, i.indimmediate,
    AND i.indrelid = ANY ($1::oid[])
  ORDER BY i.indisprimary DESC, i.indexrelid`
 
-/** Reads tables and views with their columns, keys and sizes. */
-export async function readCatalogue(pool: Pool): Promise<Catalogue> {
+/**
+ * Reads tables and views with their columns, keys and sizes. What can be a key depends on how changes are captured:
+ * the log tells old keys by the replica identity.
+ */
+export async function readCatalogue(pool: Pool, method: PostgresConfig['method']): Promise<Catalogue> {
   const tables = (await pool.query(TABLES)).rows
   const oids = `{${tables.map(row => row.oid).join(',')}}`
   const columns = byOid((await pool.query(COLUMNS, [oids])).rows)
@@ -69,8 +74,16 @@ export async function readCatalogue(pool: Pool): Promise<Catalogue> {
       nativeType: column.native,
       nullable: column.attnotnull === 'f',
       ...(column.generated ? { computed: true } : {}),
+      ...(column.generated && method === 'log'
+        ? { notCaptured: 'it is computed by the source, and its log does not tell it' }
+        : {}),
     })),
-    ...chooseKey(row.kind, keys.get(row.oid) ?? []),
+    ...(method === 'log'
+      ? logKey(row, keys.get(row.oid) ?? [])
+      : chooseKey(row.kind, keys.get(row.oid) ?? [])),
+    ...(method === 'log' && row.kind === 'p'
+      ? { unseen: 'the log does not tell when a single partition is truncated, detached or dropped' }
+      : {}),
     rows: Math.max(0, Number(row.estimate)),
     rowsExact: false,
     bytes: Number(row.bytes),
@@ -91,12 +104,55 @@ function byOid<T extends { oid: string }>(rows: T[]): Map<string, T[]> {
 }
 
 interface KeyRow {
+  indisprimary: string
+  indisreplident: string
   indimmediate: string
   all_not_null: string
   columns: string
 }
 
-function chooseKey(kind: string, keys: KeyRow[]): { key: string[]; keyNote?: string } {
+interface TableRow {
+  kind: string
+  identity: string
+  partition: string
+}
+
+type KeyChoice = { key: string[]; keyNote?: string }
+
+/** The columns by which the log tells which row was changed or deleted. */
+function logKey({ kind, identity, partition }: TableRow, keys: KeyRow[]): KeyChoice {
+  const none = (keyNote: string): KeyChoice => ({ key: [], keyNote })
+  if (kind === 'v' || kind === 'm') return none('Views have none; changes to them are not captured.')
+  if (partition === 't') return none('It is a partition: choose its table, whose changes hold its own.')
+  const usable = (key: KeyRow) => key.indimmediate === 't' && key.all_not_null === 't'
+  const columns = (key: KeyRow | undefined) =>
+    key ? { key: JSON.parse(key.columns) as string[] } : undefined
+  switch (identity) {
+    case 'n':
+      return none('Its replica identity is NOTHING: the log does not tell which row was changed.')
+    case 'i':
+      return (
+        columns(keys.find(key => key.indisreplident === 't' && usable(key))) ??
+        none('The index of its replica identity is gone.')
+      )
+    case 'f':
+      return (
+        columns(keys.find(usable)) ??
+        none('Its replica identity is FULL, but without a key equal rows cannot be told apart.')
+      )
+    default:
+      return (
+        columns(keys.find(key => key.indisprimary === 't' && usable(key))) ??
+        none(
+          keys.some(usable)
+            ? 'Make its unique index the replica identity: ALTER TABLE … REPLICA IDENTITY USING INDEX ….'
+            : 'The log does not tell which row was changed.',
+        )
+      )
+  }
+}
+
+function chooseKey(kind: string, keys: KeyRow[]): KeyChoice {
   if (kind === 'v' || kind === 'm')
     return { key: [], keyNote: 'Views have none; changes to them are not captured.' }
   if (kind === 'p') return { key: [], keyNote: 'Partitioned tables are not followed; choose the partitions.' }

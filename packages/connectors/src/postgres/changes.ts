@@ -123,7 +123,12 @@ export class ChangeReader {
       transactions,
       to: { ...from, at },
       complete: rest === undefined,
-      head: { now: now.clock, pendingChanges: pending, oldestPending: left[0]?.at ?? null },
+      head: {
+        now: now.clock,
+        completeUpTo: now.clock,
+        pendingChanges: pending,
+        oldestPending: left[0]?.at ?? null,
+      },
     }
   }
 
@@ -133,7 +138,7 @@ export class ChangeReader {
     const relations = `{${this.relations.join(',')}}`
     const result = await this.pool.query(HEAD, [seen, toward ?? seen, String(last ?? 0n), relations])
     const { pending, oldest, now } = result.rows[0]
-    return { now, pendingChanges: Number(pending), oldestPending: oldest }
+    return { now, completeUpTo: now, pendingChanges: Number(pending), oldestPending: oldest }
   }
 
   private async now(): Promise<{ snapshot: string; clock: string }> {

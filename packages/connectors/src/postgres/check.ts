@@ -3,6 +3,7 @@ import type { CheckItem } from '@tide/core/api/browse'
 import { CAPTURE_SCHEMA } from './catalogue.ts'
 import { postgresAddress, type PostgresConfig } from './config.ts'
 import { postgresFailure } from './errors.ts'
+import { checkLog } from './log/check.ts'
 import { openPool } from './pool.ts'
 import { ident } from './text.ts'
 
@@ -18,17 +19,25 @@ SELECT current_setting('server_version') AS version, current_setting('server_ver
            AND has_schema_privilege(n.oid, 'USAGE') AND has_table_privilege(c.oid, 'TRIGGER')) AS capturable`
 
 /** From the outside in: reach it, be let in, version, rights to read and to capture. Stops where going on is useless. */
-export async function* checkPostgres(config: PostgresConfig): AsyncGenerator<CheckItem> {
+export async function* checkPostgres(
+  config: PostgresConfig,
+  reader: string | undefined,
+): AsyncGenerator<CheckItem> {
   const pool = openPool(config)
   const where = postgresAddress(config)
   try {
-    yield* checks(pool, config, where)
+    yield* checks(pool, config, where, reader)
   } finally {
     await pool.end()
   }
 }
 
-async function* checks(pool: Pool, config: PostgresConfig, where: string): AsyncGenerator<CheckItem> {
+async function* checks(
+  pool: Pool,
+  config: PostgresConfig,
+  where: string,
+  reader: string | undefined,
+): AsyncGenerator<CheckItem> {
   let rights
   try {
     rights = (await pool.query(RIGHTS)).rows[0]
@@ -38,13 +47,14 @@ async function* checks(pool: Pool, config: PostgresConfig, where: string): Async
     return
   }
   yield { what: 'Reach and sign in', result: 'ok', found: `${where} as ${config.user}` }
-  yield Number(rights.major) >= 13
+  const oldest = config.method === 'log' ? 12 : 13
+  yield Number(rights.major) >= oldest
     ? { what: 'Version', result: 'ok', found: `PostgreSQL ${rights.version}` }
     : {
         what: 'Version',
         result: 'failed',
         found: `PostgreSQL ${rights.version}`,
-        remedy: 'Capturing changes by triggers needs version 13 or later. Upgrade the server.',
+        remedy: `Capturing changes this way needs version ${oldest} or later. Upgrade the server.`,
       }
   yield Number(rights.readable) > 0
     ? { what: 'Read tables', result: 'ok', found: `${rights.readable} tables can be read` }
@@ -55,6 +65,7 @@ async function* checks(pool: Pool, config: PostgresConfig, where: string): Async
         remedy: 'Let an owner of the tables grant it, for each schema:',
         paste: `GRANT USAGE ON SCHEMA my_schema TO ${ident(config.user)};\nGRANT SELECT ON ALL TABLES IN SCHEMA my_schema TO ${ident(config.user)};`,
       }
+  if (config.method === 'log') return yield* checkLog(config, pool, reader)
   yield rights.may_create === 't'
     ? { what: 'Keep a change table', result: 'ok', found: `may hold the schema ${CAPTURE_SCHEMA}` }
     : {

@@ -1,11 +1,16 @@
+import type { ConnectionOptions } from 'node:tls'
 import type { Config } from '../contract.ts'
+import { journalDefaults, journalProperties, type JournalSettings } from '../journal-settings.ts'
 
-export interface PostgresConfig {
+export interface PostgresConfig extends JournalSettings {
   host: string
   port: number
   database: string
   user: string
   password: string
+  tls: 'off' | 'encrypt' | 'verify'
+  tlsCa: string
+  method: 'log' | 'triggers'
   screen?: string
 }
 
@@ -19,6 +24,29 @@ export const postgresConfigSchema = {
     database: { type: 'string', title: 'Database', minLength: 1 },
     user: { type: 'string', title: 'User', minLength: 1 },
     password: { type: 'string', title: 'Password', writeOnly: true, default: '' },
+    tls: {
+      type: 'string',
+      title: 'Encryption',
+      enum: ['off', 'encrypt', 'verify'],
+      enumTitles: ['none', 'TLS', 'TLS, and verify who answers'],
+      default: 'off',
+    },
+    tlsCa: {
+      type: 'string',
+      title: 'Certificate authority',
+      description: 'PEM text, when the server’s certificate is not signed by a public one.',
+      default: '',
+    },
+    method: {
+      type: 'string',
+      title: 'Changes are captured from',
+      description:
+        'The log costs the server least and needs wal_level = logical. Triggers work where the log is out of reach.',
+      enum: ['log', 'triggers'],
+      enumTitles: ['its log (logical decoding)', 'triggers on each table'],
+      default: 'log',
+    },
+    ...journalProperties,
     screen: {
       type: 'string',
       title: 'Web address of its own screen',
@@ -30,9 +58,23 @@ export const postgresConfigSchema = {
 
 /** The settings, after they were validated against the schema. */
 export function postgresConfig(config: Config): PostgresConfig {
-  return { password: '', ...config } as PostgresConfig
+  return {
+    password: '',
+    tls: 'off',
+    tlsCa: '',
+    method: 'log',
+    ...journalDefaults,
+    ...config,
+  } as PostgresConfig
 }
 
 export function postgresAddress({ host, port, database }: PostgresConfig): string {
   return `${host}:${port}/${database}`
+}
+
+/** How the driver is told to encrypt. */
+export function tlsOptions({ tls, tlsCa, host }: PostgresConfig): false | ConnectionOptions {
+  if (tls === 'off') return false
+  if (tls === 'encrypt') return { rejectUnauthorized: false }
+  return { rejectUnauthorized: true, servername: host, ...(tlsCa.trim() === '' ? {} : { ca: tlsCa }) }
 }

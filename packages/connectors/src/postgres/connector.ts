@@ -12,6 +12,7 @@ import { checkPostgres } from './check.ts'
 import { postgresAddress, postgresConfig, postgresConfigSchema } from './config.ts'
 import { canonicalColumn, copyRanges, PIN } from './copy.ts'
 import { postgresFailure } from './errors.ts'
+import { logSide } from './log/side.ts'
 import { openPool } from './pool.ts'
 import { ident } from './text.ts'
 
@@ -31,14 +32,16 @@ async function open(config: Config): Promise<Session> {
     throw error
   }
   return {
-    catalogue: () => guard(readCatalogue(pool)),
+    catalogue: () => guard(readCatalogue(pool, settings.method)),
     preview: (table, limit) => guard(preview(pool, table, limit)),
     count: async table => {
       const counted = await guard(pool.query(`SELECT count(*) AS n FROM ${tableName(table)}`))
       return Number(counted.rows[0].n)
     },
     row: (table, key) => guard(readRow(pool, table, key)),
-    source: sourceSide(pool, guard),
+    ...(settings.method === 'log'
+      ? { log: logSide(settings, pool, guard) }
+      : { source: sourceSide(pool, guard) }),
     close: () => pool.end(),
   }
 }
@@ -65,15 +68,20 @@ function sourceSide(pool: Pool, guard: <T>(work: Promise<T>) => Promise<T>): Sou
         })(),
       ),
     stopCapture: follower => guard(uninstall(pool, follower)),
-    async *copy(lane, after, signal) {
-      try {
-        yield* copyRanges(pool, lane, after, signal)
-      } catch (error) {
-        const { code } = error as { code?: string }
-        if (code === '42P01') throw gone(lane.dataset, error)
-        return await guard(Promise.reject(error))
-      }
-    },
+    view: async () => ({
+      position: null,
+      readers: 2,
+      async *copy(lane, after, signal) {
+        try {
+          yield* copyRanges(pool, lane, after, signal)
+        } catch (error) {
+          const { code } = error as { code?: string }
+          if (code === '42P01') throw gone(lane.dataset, error)
+          return await guard(Promise.reject(error))
+        }
+      },
+      close: async () => {},
+    }),
     read: (follower, lanes, from, maxEvents) =>
       guard(captured(readerOf(follower).read(lanes, from, maxEvents))),
     head: (follower, lanes, from) => guard(captured(readerOf(follower).head(lanes, from))),
@@ -143,7 +151,7 @@ async function preview(pool: Pool, table: DatasetName, limit: number): Promise<G
 export const postgres: Connector = {
   kind: 'postgres',
   title: 'PostgreSQL',
-  summary: 'An operational database, version 13 or later. Changes are captured by triggers.',
+  summary: 'An operational database, version 12 or later, followed by its log or by triggers.',
   band: 'databases',
   roles: ['source'],
   configSchema: postgresConfigSchema,
@@ -152,6 +160,6 @@ export const postgres: Connector = {
     const settings = postgresConfig(config)
     return `postgresql://${settings.user}@${postgresAddress(settings)}`
   },
-  check: config => checkPostgres(postgresConfig(config)),
+  check: (config, reader) => checkPostgres(postgresConfig(config), reader),
   open,
 }

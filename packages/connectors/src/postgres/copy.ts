@@ -2,7 +2,7 @@ import type { LogicalType } from '@tide/core/records/types'
 import type { Key } from '@tide/core/records/value'
 import type { Pool } from 'pg'
 import { to as copyTo } from 'pg-copy-streams'
-import type { CopyBatch, SourceLane } from '../contract.ts'
+import type { CopyRange, SourceLane } from '../contract.ts'
 import { inTransaction } from './capture.ts'
 import { tableName } from './catalogue.ts'
 import { ident, literal, PINNED_SETTINGS } from './text.ts'
@@ -25,46 +25,39 @@ export const PIN = Object.entries(PINNED_SETTINGS)
 export async function* copyRanges(
   pool: Pool,
   lane: SourceLane,
-  after: Key | null,
+  after: string | null,
   signal: AbortSignal,
-): AsyncGenerator<CopyBatch> {
+): AsyncGenerator<CopyRange> {
   const from = `ONLY ${tableName(lane.dataset)}`
   const key = lane.key.map(ident)
   const order = key.join(', ')
-  const columns = lane.columns
-    .map(({ source, type }) =>
-      type.kind === 'list' ? `to_json(${ident(source)}::text[])::text` : ident(source),
-    )
-    .join(', ')
+  const columns = lane.columns.map(({ source, type }) => canonicalColumn(source, type)).join(', ')
   const types = lane.key.map(name => lane.columns.find(column => column.source === name)!.nativeType)
   const bound = (value: Key) => `(${value.map((part, i) => `${literal(part)}::${types[i]}`).join(', ')})`
   let rangeRows = FIRST_RANGE_ROWS
-  let start = after
+  let start: Key | null = after === null ? null : JSON.parse(after)
   while (!signal.aborted) {
     const began = performance.now()
     const beyond = start ? `(${order}) > ${bound(start)}` : 'true'
-    const batch = await inTransaction(pool, async (client): Promise<CopyBatch> => {
+    // Into memory, so that the transaction is over before anybody waits for the target.
+    const { csv, upTo } = await inTransaction(pool, async client => {
       await client.query(PIN)
       const end = await client.query({
         text: `SELECT ${order} FROM ${from} WHERE ${beyond} ORDER BY ${order} OFFSET ${rangeRows - 1} LIMIT 1`,
         rowMode: 'array',
       })
-      const upTo = (end.rows[0] as string[] | undefined) ?? null
+      const upTo: Key | null = end.rows[0] ?? null
       const within = upTo ? `${beyond} AND (${order}) <= ${bound(upTo)}` : beyond
       const stream = client.query(
         copyTo(`COPY (SELECT ${columns} FROM ${from} WHERE ${within}) TO STDOUT (FORMAT csv)`),
       )
       const csv: Uint8Array[] = []
-      let bytes = 0
-      for await (const part of stream as AsyncIterable<Buffer>) {
-        csv.push(part)
-        bytes += part.length
-      }
-      return { csv, rows: stream.rowCount, bytes, upTo }
+      for await (const part of stream as AsyncIterable<Buffer>) csv.push(part)
+      return { csv, upTo }
     })
-    yield batch
-    if (batch.upTo === null) return
-    start = batch.upTo
+    yield { csv, upTo: upTo && JSON.stringify(upTo) }
+    if (upTo === null) return
+    start = upTo
     rangeRows = nextRangeRows(rangeRows, performance.now() - began)
   }
 }

@@ -54,6 +54,18 @@ export function postgresFailure(thrown: unknown, where: string): Failure {
         `${where} denies a right: ${message}.`,
         'Grant the right to the connection’s user, then continue.',
       )
+    case '55000':
+      return fail(
+        'structural',
+        `${where}: ${message}.`,
+        'Test the connection: the check says what the server’s settings must be, and what to type.',
+      )
+    case '53400':
+      return fail(
+        'structural',
+        `${where}: ${message}.`,
+        'Raise max_replication_slots and max_wal_senders, or drop slots that nobody reads; then continue.',
+      )
     case '42P01':
     case '3F000':
       return fail(

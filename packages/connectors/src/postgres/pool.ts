@@ -1,23 +1,30 @@
-import pg, { type Pool } from 'pg'
-import type { PostgresConfig } from './config.ts'
+import pg, { type ClientConfig, type Pool } from 'pg'
+import { tlsOptions, type PostgresConfig } from './config.ts'
 
 /** Every value as the server prints it: no parsing, so no rounding. */
 const asText = { getTypeParser: () => (value: unknown) => value }
 
-/** Up to four connections to one server. Opens none before the first query. */
-export function openPool(config: PostgresConfig): Pool {
-  const pool = new pg.Pool({
+/** What every connection to the server has in common. */
+export function clientConfig(config: PostgresConfig): ClientConfig {
+  return {
     host: config.host,
     port: config.port,
     database: config.database,
     user: config.user,
     password: config.password,
-    max: 4,
+    ssl: tlsOptions(config),
     keepAlive: true,
     connectionTimeoutMillis: 10_000,
     types: asText as unknown as pg.CustomTypesConfig,
     application_name: 'Constant Tide',
-  })
-  pool.on('error', () => {}) // an idle client that was cut; the next query says so
+  }
+}
+
+/** Up to `max` connections to one server. Opens none before the first query. */
+export function openPool(config: PostgresConfig, max = 4): Pool {
+  const pool = new pg.Pool({ ...clientConfig(config), max })
+  // Of a client that was cut, the next query says so, or the one under way.
+  pool.on('error', () => {})
+  pool.on('connect', client => client.on('error', () => {}))
   return pool
 }

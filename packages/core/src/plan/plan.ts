@@ -183,9 +183,28 @@ function planLane(
     const why = dataset.keyNote ?? 'Changes to its rows cannot be told apart.'
     refuse(`${shown} has no key. ${why}`, 'Leave it out, or give it a primary key at the source.')
   }
+  if (dataset.unseen) {
+    notes.push({
+      level: 'warning',
+      message: `${shown}: ${dataset.unseen}.`,
+      remedy: 'Recopy the lane after it.',
+      table,
+      section: 'tables',
+    })
+  }
   const columns: LaneColumn[] = []
   const odd: string[] = []
   for (const field of dataset.fields) {
+    if (field.notCaptured) {
+      notes.push({
+        level: 'warning',
+        message: `${shown}.${field.name} is left out: ${field.notCaptured}.`,
+        remedy: 'Compute it at the target, for example in a view.',
+        table,
+        section: 'tables',
+      })
+      continue
+    }
     const column = fitName(field.name, profile.naming)
     if ('refused' in column) odd.push(`${field.name} (${column.refused})`)
     const mapped = profile.typeOf(field.type)

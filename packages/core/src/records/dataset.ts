@@ -14,6 +14,8 @@ export interface Field {
   nullable: boolean
   /** Computed by the system from other columns. */
   computed?: boolean
+  /** Why changes to it are not captured; such a column cannot be followed. */
+  notCaptured?: string
 }
 
 /** A table, view or collection, as a catalogue describes it. */
@@ -24,6 +26,8 @@ export interface Dataset extends DatasetName {
   key: string[]
   /** Why there is no usable key, where it is not simply absent. */
   keyNote?: string
+  /** What happens to it that following does not see. */
+  unseen?: string
   rows: number
   /** False when `rows` is the system's estimate. */
   rowsExact: boolean

@@ -143,7 +143,7 @@ export function connectionRoutes(router: Router, services: Services): void {
       rest,
       'Connection',
     )
-    ctx.body = await collect(services.connector(body.kind).check(await complete(body, id)))
+    ctx.body = await collect(services.connector(body.kind).check(await complete(body, id), id))
   })
 
   router.get('/connections/:id', async ctx => {
@@ -170,7 +170,7 @@ export function connectionRoutes(router: Router, services: Services): void {
 
   router.post('/connections/:id/check', async ctx => {
     const connection = await store.connections.openable((await record(ctx.params.id!)).id)
-    const items = await collect(services.connector(connection!.kind).check(connection!.config))
+    const items = await collect(services.connector(connection!.kind).check(connection!.config, ctx.params.id))
     await store.connections.setLastCheck(ctx.params.id!, {
       at: new Date().toISOString(),
       failed: items.filter(item => item.result === 'failed').length,

@@ -93,6 +93,7 @@ export function pipelineRoutes(router: Router, services: Services): void {
         )
       }
       await engine.halt(id)
+      await services.journals.of(definition.from).abandon(id)
       await store.pipelines.remove(id)
       engine.forget(id)
     })

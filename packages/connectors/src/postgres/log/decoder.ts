@@ -1,0 +1,173 @@
+/**
+ * Messages of logical replication as `pgoutput` sends them (protocol version 1), into a sink. Rows are handed on as
+ * the bytes they came in. https://www.postgresql.org/docs/current/protocol-logicalrep-message-formats.html
+ */
+import { printLsn } from '@tide/core/position/lsn'
+import { decodeRow, encodeRow, NULL, rowEnd, TEXT, UNSENT } from '@tide/core/records/tuple'
+import type { LogSink } from '../../contract.ts'
+import { parseArray } from '../text.ts'
+
+/** Microseconds between 1970 and 2000, where PostgreSQL's clock begins. */
+export const EPOCH_2000 = 946_684_800_000_000
+
+/** A column as a Relation message describes it. */
+export interface SentColumn {
+  name: string
+  typeOid: number
+  typeModifier: number
+  inIdentity: boolean
+}
+
+export interface SentRelation {
+  oid: number
+  namespace: string
+  name: string
+  columns: SentColumn[]
+}
+
+/** What the catalogue knows of a type, by its number and modifier. */
+export interface SentType {
+  nativeType: string
+  isArray: boolean
+}
+
+export type TypeOf = (oid: number, modifier: number) => SentType | undefined
+
+interface Known {
+  /** By column: not part of the replica identity, so that an old key has nothing to say of it. */
+  outsideIdentity: boolean[]
+  arrays: number[]
+}
+
+export class PgoutputDecoder {
+  private readonly sink: LogSink
+  private readonly typeOf: TypeOf
+  private readonly relations = new Map<number, Known>()
+
+  constructor(sink: LogSink, typeOf: TypeOf) {
+    this.sink = sink
+    this.typeOf = typeOf
+  }
+
+  /** The relation when the message describes one with types that are not known yet; it must be taken again then. */
+  take(message: Buffer): SentRelation | undefined {
+    switch (message[0]) {
+      case 0x49: // Insert
+        return this.insert(message)
+      case 0x55: // Update
+        return this.update(message)
+      case 0x44: // Delete
+        return this.remove(message)
+      case 0x42: // Begin
+        this.sink.begin(lsnAt(message, 1), timeAt(message, 9), String(message.readUInt32BE(17)))
+        return undefined
+      case 0x43: // Commit
+        this.sink.commit(lsnAt(message, 10))
+        return undefined
+      case 0x52:
+        return this.relation(readRelation(message))
+      case 0x54: // Truncate
+        for (let i = 0; i < message.readInt32BE(1); i++) this.sink.truncate(message.readUInt32BE(6 + i * 4))
+    }
+    return undefined // Type, Origin and Message tell nothing that we need
+  }
+
+  private relation(relation: SentRelation): SentRelation | undefined {
+    const types = relation.columns.map(({ typeOid, typeModifier }) => this.typeOf(typeOid, typeModifier))
+    if (types.includes(undefined)) return relation
+    const { oid, namespace, name, columns } = relation
+    this.relations.set(oid, {
+      outsideIdentity: columns.map(({ inIdentity }) => !inIdentity),
+      arrays: types.flatMap((type, i) => (type!.isArray ? [i] : [])),
+    })
+    this.sink.relation({
+      id: oid,
+      dataset: { namespace, name },
+      columns: columns.map((column, i) => ({ name: column.name, nativeType: types[i]!.nativeType })),
+    })
+    return undefined
+  }
+
+  private insert(message: Buffer): undefined {
+    const oid = message.readUInt32BE(1)
+    this.sink.insert(oid, this.row(message.subarray(6), oid))
+  }
+
+  private update(message: Buffer): undefined {
+    const oid = message.readUInt32BE(1)
+    const letter = message[5]
+    if (letter === 0x4e) return this.sink.update(oid, null, this.row(message.subarray(6), oid)) as undefined
+    const end = rowEnd(message, 6)
+    const before = this.before(message.subarray(6, end), oid, letter)
+    this.sink.update(oid, before, this.row(message.subarray(end + 1), oid))
+  }
+
+  private remove(message: Buffer): undefined {
+    const oid = message.readUInt32BE(1)
+    this.sink.remove(oid, this.before(message.subarray(6), oid, message[5]))
+  }
+
+  /** Of an old key (`K`) only the identity was sent; the nulls beside it say nothing. */
+  private before(row: Buffer, oid: number, letter: number | undefined): Uint8Array {
+    if (letter === 0x4b) {
+      const { outsideIdentity } = this.relations.get(oid)!
+      let at = 2
+      for (const outside of outsideIdentity) {
+        if (row[at] === TEXT) at += 5 + row.readUInt32BE(at + 1)
+        else {
+          if (outside && row[at] === NULL) row[at] = UNSENT
+          at++
+        }
+      }
+    }
+    return this.row(row, oid)
+  }
+
+  private row(row: Buffer, oid: number): Uint8Array {
+    const { arrays } = this.relations.get(oid)!
+    if (arrays.length === 0) return row
+    const values = decodeRow(row)
+    for (const i of arrays) {
+      const value = values[i]
+      if (typeof value === 'string') values[i] = JSON.stringify(parseArray(value))
+    }
+    return encodeRow(values)
+  }
+}
+
+function readRelation(message: Buffer): SentRelation {
+  const oid = message.readUInt32BE(1)
+  let at = 5
+  const text = () => {
+    const end = message.indexOf(0, at)
+    const value = message.toString('utf8', at, end)
+    at = end + 1
+    return value
+  }
+  const namespace = text() || 'pg_catalog'
+  const name = text()
+  const count = message.readUInt16BE(at + 1)
+  at += 3
+  const columns: SentColumn[] = []
+  for (let i = 0; i < count; i++) {
+    const inIdentity = (message[at++]! & 1) === 1
+    const columnName = text()
+    columns.push({
+      name: columnName,
+      typeOid: message.readUInt32BE(at),
+      typeModifier: message.readInt32BE(at + 4),
+      inIdentity,
+    })
+    at += 8
+  }
+  return { oid, namespace, name, columns }
+}
+
+export function lsnAt(message: Buffer, at: number): string {
+  return printLsn(message.readBigUInt64BE(at))
+}
+
+/** Microseconds since 1970. */
+export function timeAt(message: Buffer, at: number): number {
+  return Number(message.readBigInt64BE(at)) + EPOCH_2000
+}

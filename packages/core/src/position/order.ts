@@ -1,0 +1,31 @@
+import { compareBinlog } from './binlog.ts'
+import { parseLsn } from './lsn.ts'
+import type { Position, PositionOrder } from './position.ts'
+import { compareSnapshots, parsePlace } from './snapshot.ts'
+
+/** Where `a` stands to `b`. */
+export function comparePositions(a: Position, b: Position): PositionOrder {
+  if (a.kind !== b.kind || a.incarnation !== b.incarnation) return 'unknown'
+  return compareWithin(a.kind, a.at, b.at)
+}
+
+/** The same for two positions of one kind and incarnation, as they are printed. */
+export function compareWithin(kind: string, a: string, b: string): PositionOrder {
+  switch (kind) {
+    case 'postgres log': {
+      const [left, right] = [parseLsn(a), parseLsn(b)]
+      return left < right ? 'before' : left > right ? 'after' : 'same'
+    }
+    case 'binlog': {
+      const order = compareBinlog(a, b)
+      return order < 0 ? 'before' : order > 0 ? 'after' : 'same'
+    }
+    case 'postgres change table': {
+      const [left, right] = [parsePlace(a), parsePlace(b)]
+      const underWay = left.toward !== undefined || right.toward !== undefined
+      return underWay ? (a === b ? 'same' : 'unknown') : compareSnapshots(left.seen, right.seen)
+    }
+    default:
+      return a === b ? 'same' : 'unknown'
+  }
+}

@@ -1,0 +1,254 @@
+import type { LogSide, LogSink, Session } from '@tide/connectors/contract'
+import { asFailure, type Failure } from '@tide/core/failure'
+import { backoff } from '@tide/core/pace/backoff'
+import { Turns } from '@tide/core/pace/turns'
+import type { Position } from '@tide/core/position/position'
+import type { DatasetName } from '@tide/core/records/dataset'
+import { Journal, type JournalFacts } from '@tide/journal/journal'
+import type { Surroundings } from '../repositories.ts'
+
+/** How often an idle source's position is kept, so that it can let go of its log. */
+const MARK_MS = 5_000
+/** How often the capture itself is looked at, and the retention carried out. */
+const LOOK_AFTER_MS = 10_000
+/** What was heard longer ago says nothing about now. */
+const HEARD_HOLDS_MS = 5_000
+
+export interface Retry {
+  attempt: number
+  message: string
+  remedy: string
+  nextAt: string
+}
+
+/** How far the journal is known to hold what the source has committed; times in microseconds since 1970. */
+export interface SourceClock {
+  /** The source's clock, counted on since it was last heard; null when that is too long ago. */
+  now: number | null
+  /** Everything committed up to here is in the journal; null when that is not known. */
+  completeAt: number | null
+}
+
+/**
+ * Looks after one source's journal: reads the source's log into it for as long as there is anybody who follows,
+ * whatever becomes of their targets, and tries again whenever the source was away.
+ */
+export class JournalKeeper {
+  retry: Retry | null = null
+  /** Why the source cannot be followed any more. */
+  fault: Failure | undefined
+  private readonly folder: string
+  readonly reader: string
+  private readonly open: () => Promise<Session>
+  private readonly surroundings: Surroundings
+  private readonly turns = new Turns()
+  private journalThere: Journal | undefined
+  private reading: { ended: AbortController; done: Promise<void> } | undefined
+  private heardAt: { source: number; here: number } | undefined
+  private reachedAt: { position: string; at: number } | undefined
+  private marked = 0
+
+  /** `reader` names us at the source; `open` opens a session of the reader's own. */
+  constructor(folder: string, reader: string, open: () => Promise<Session>, surroundings: Surroundings) {
+    this.folder = folder
+    this.reader = reader
+    this.open = open
+    this.surroundings = surroundings
+  }
+
+  /** Enters a follower: from the returned position on, changes of the tables are in the journal. */
+  take(follower: string, tables: readonly DatasetName[], log: LogSide): Promise<Position> {
+    return this.turns.run(async () => {
+      let journal = await this.opened()
+      if (journal && (this.fault || !this.reading) && (await this.isOver(journal, log))) {
+        // Others who stand on it hear of it when they look for their position in the new one.
+        await this.stopReading()
+        await journal.remove()
+        journal = this.journalThere = undefined
+      }
+      this.fault = undefined
+      let from: Position
+      if (journal) {
+        const { position, added } = await log.extend(this.reader, tables)
+        await journal.cover(added, position)
+        from = position
+      } else {
+        from = await log.open(this.reader, tables)
+        journal = this.journalThere = await Journal.begin(this.folder, from)
+        await journal.cover(tables, from)
+      }
+      await journal.hold(follower, from.at)
+      this.startReading(journal)
+      return from
+    })
+  }
+
+  /** Goes on reading for a follower that was entered before; also when it could not be before. */
+  resume(): Promise<Journal | undefined> {
+    return this.turns.run(async () => {
+      const journal = await this.opened()
+      if (!journal) return undefined
+      this.fault = undefined
+      this.startReading(journal)
+      return journal
+    })
+  }
+
+  /** Lets a follower go. With the last one, the source is told to forget us, and the journal goes. */
+  release(follower: string, log: LogSide): Promise<void> {
+    return this.turns.run(async () => {
+      const journal = await this.opened()
+      if (journal && (await journal.release(follower))) return
+      await this.stopReading()
+      await log.close(this.reader)
+      await journal?.remove()
+      this.journalThere = undefined
+      this.fault = undefined
+    })
+  }
+
+  /** Lets a follower go while the source is out of reach: what we keep there stays. */
+  abandon(follower: string): Promise<void> {
+    return this.turns.run(async () => {
+      const journal = await this.opened()
+      if (!journal || (await journal.release(follower))) return
+      await this.stopReading()
+      await journal.remove()
+      this.journalThere = undefined
+    })
+  }
+
+  get clock(): SourceClock {
+    const { heardAt, reachedAt } = this
+    const here = this.surroundings.now()
+    const fresh = heardAt && here - heardAt.here < HEARD_HOLDS_MS
+    return {
+      now: fresh ? heardAt.source + (here - heardAt.here) * 1000 : null,
+      completeAt: reachedAt?.at ?? null,
+    }
+  }
+
+  facts(): JournalFacts | undefined {
+    return this.journalThere?.facts()
+  }
+
+  async close(): Promise<void> {
+    await this.turns.run(async () => {
+      await this.stopReading()
+      await this.journalThere?.close()
+      this.journalThere = undefined
+    })
+  }
+
+  /** Whether what follows the journal's end is not to be had any more. */
+  private async isOver(journal: Journal, log: LogSide): Promise<boolean> {
+    try {
+      await log.inspectHistory(this.reader, journal.end)
+      return false
+    } catch (thrown) {
+      if (asFailure(thrown).kind === 'transient') throw thrown
+      return true
+    }
+  }
+
+  private async opened(): Promise<Journal | undefined> {
+    return (this.journalThere ??= await Journal.open(this.folder))
+  }
+
+  private startReading(journal: Journal): void {
+    if (this.reading) return
+    const ended = new AbortController()
+    this.reading = { ended, done: this.readOn(journal, ended.signal) }
+  }
+
+  private async stopReading(): Promise<void> {
+    this.reading?.ended.abort()
+    await this.reading?.done
+    this.reading = undefined
+  }
+
+  private async readOn(journal: Journal, signal: AbortSignal): Promise<void> {
+    const { now, random, sleep } = this.surroundings
+    let attempt = 0
+    while (!signal.aborted) {
+      try {
+        await this.readOnce(journal, signal, () => {
+          attempt = 0
+          this.retry = null
+        })
+      } catch (thrown) {
+        if (signal.aborted) break
+        const failure = asFailure(thrown)
+        if (failure.kind !== 'transient') {
+          this.fault = failure
+          break
+        }
+        attempt++
+        const wait = backoff(attempt, random())
+        const { message, remedy } = failure
+        this.retry = { attempt, message, remedy, nextAt: new Date(now() + wait).toISOString() }
+        await sleep(wait, signal)
+      }
+    }
+    if (this.reading?.ended.signal === signal && this.fault) this.reading = undefined
+  }
+
+  private async readOnce(journal: Journal, signal: AbortSignal, succeeded: () => void): Promise<void> {
+    const session = await this.open()
+    const ended = new AbortController()
+    const either = AbortSignal.any([signal, ended.signal])
+    try {
+      const log = session.log!
+      await log.inspectTables(this.reader, journal.coveredTables)
+      await journal.appender.abandon()
+      const following = log.follow(this.reader, journal.end, this.sink(journal, succeeded), either)
+      const caring = this.lookAfter(journal, log, either)
+      try {
+        await Promise.race([following, caring])
+      } finally {
+        ended.abort()
+        await Promise.allSettled([following, caring])
+      }
+    } finally {
+      await session.close().catch(() => {})
+    }
+  }
+
+  private async lookAfter(journal: Journal, log: LogSide, signal: AbortSignal): Promise<void> {
+    const { now, sleep } = this.surroundings
+    while (!signal.aborted) {
+      await sleep(LOOK_AFTER_MS, signal)
+      if (signal.aborted) return
+      await log.inspectTables(this.reader, journal.coveredTables)
+      await journal.trim(log.retention, now())
+    }
+  }
+
+  private sink(journal: Journal, succeeded: () => void): LogSink {
+    const { appender } = journal
+    return {
+      relation: relation => appender.relation(relation),
+      begin: (start, at, id) => appender.begin(start, at, id),
+      insert: (relation, after) => appender.insert(relation, after),
+      update: (relation, before, after) => appender.update(relation, before, after),
+      remove: (relation, before) => appender.remove(relation, before),
+      truncate: relation => appender.truncate(relation),
+      commit: end => appender.commit(end),
+      heard: at => {
+        this.heardAt = { source: at, here: this.surroundings.now() }
+        succeeded()
+      },
+      reached: (position, at) => {
+        this.reachedAt = { position, at }
+        if (this.surroundings.now() - this.marked < MARK_MS) return
+        this.marked = this.surroundings.now()
+        appender.mark(position)
+      },
+      get full() {
+        return appender.full
+      },
+      room: () => appender.room(),
+      durable: () => journal.end.at,
+    }
+  }
+}

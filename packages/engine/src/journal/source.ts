@@ -1,0 +1,145 @@
+import type { CopyView, LogSide, SourceHead, SourceLane, SourceSide } from '@tide/connectors/contract'
+import { Failure } from '@tide/core/failure'
+import type { Position } from '@tide/core/position/position'
+import { printName, type DatasetName } from '@tide/core/records/dataset'
+import type { LoggedRelation } from '@tide/core/records/relation'
+import type { Journal } from '@tide/journal/journal'
+import { JournalReader, type ReadAs } from '@tide/journal/reader'
+import type { JournalKeeper } from './keeper.ts'
+
+/** That the source was heard to have no more is taken for true so long. */
+const COMPLETE_HOLDS_US = 3_000_000
+
+/** One pipeline's source: its changes from the journal, its copies from the source itself. */
+export class JournaledSource implements SourceSide {
+  readonly captureNote: string
+  private readonly keeper: JournalKeeper
+  private readonly log: LogSide
+  private reading: { reader: JournalReader; journal: Journal; beginnings: string } | undefined
+
+  constructor(keeper: JournalKeeper, log: LogSide) {
+    this.keeper = keeper
+    this.log = log
+    this.captureNote = log.captureNote
+  }
+
+  captureStatements(tables: readonly DatasetName[]): Promise<string[]> {
+    return this.log.captureStatements(this.keeper.reader, tables)
+  }
+
+  startCapture(follower: string, tables: readonly DatasetName[]): Promise<Position> {
+    return this.keeper.take(follower, tables, this.log)
+  }
+
+  stopCapture(follower: string): Promise<void> {
+    return this.keeper.release(follower, this.log)
+  }
+
+  view(): Promise<CopyView> {
+    return this.log.view(this.keeper.reader)
+  }
+
+  async read(_follower: string, lanes: readonly SourceLane[], from: Position, maxEvents: number) {
+    const reader = await this.readerAt(lanes, from)
+    const { transactions, at, complete, ...pending } = await reader.read(maxEvents)
+    // What the journal still holds lands before we say that nothing more will come.
+    if (transactions.length === 0 && this.keeper.fault) throw this.keeper.fault
+    return { transactions, to: { ...from, at }, complete, head: this.headBehind(pending) }
+  }
+
+  async head(_follower: string, lanes: readonly SourceLane[], from: Position): Promise<SourceHead> {
+    const reader = await this.readerAt(lanes, from)
+    if (this.keeper.fault) throw this.keeper.fault
+    return this.headBehind(await reader.pending())
+  }
+
+  async acknowledge(follower: string, upTo: Position): Promise<void> {
+    await this.reading?.journal.hold(follower, upTo.at)
+  }
+
+  /** Resolves at the next flush of the journal. */
+  news(milliseconds: number, signal: AbortSignal): Promise<void> {
+    return new Promise(resolve => {
+      const done = () => {
+        leave?.()
+        clearTimeout(timer)
+        signal.removeEventListener('abort', done)
+        resolve()
+      }
+      const timer = setTimeout(done, milliseconds)
+      const leave = this.reading?.journal.onFlushed(done)
+      signal.addEventListener('abort', done)
+      if (signal.aborted) done()
+    })
+  }
+
+  async close(): Promise<void> {
+    await this.reading?.reader.close()
+    this.reading = undefined
+  }
+
+  private async readerAt(lanes: readonly SourceLane[], from: Position): Promise<JournalReader> {
+    const beginnings = JSON.stringify(lanes.map(({ since }) => since))
+    if (this.reading?.reader.at === from.at && this.reading.beginnings === beginnings)
+      return this.reading.reader
+    await this.close()
+    const journal = await this.keeper.resume()
+    if (!journal) {
+      throw new Failure(
+        'structural',
+        'The journal of this source is gone; what was committed since is not known.',
+        'Was the data folder restored or moved? Start again: the tables are copied anew.',
+      )
+    }
+    journal.refuseGap(
+      lanes.map(({ dataset }) => dataset),
+      from,
+    )
+    const reader = new JournalReader(journal, from.at, relation => readAs(lanes, relation))
+    this.reading = { reader, journal, beginnings }
+    return reader
+  }
+
+  private headBehind({
+    pendingChanges,
+    oldestPending,
+  }: {
+    pendingChanges: number
+    oldestPending: number | null
+  }): SourceHead {
+    const { now, completeAt } = this.keeper.clock
+    const fresh = now !== null && completeAt !== null && now - completeAt < COMPLETE_HOLDS_US
+    // While it is not known that the source has no more, it may have had some ever since it was last known.
+    const unknownSince = fresh ? null : (completeAt ?? now)
+    const oldest = oldestPending ?? unknownSince
+    return {
+      now: now === null ? null : iso(now),
+      completeUpTo: fresh ? iso(completeAt) : null,
+      pendingChanges,
+      oldestPending: oldest === null ? null : iso(oldest),
+    }
+  }
+}
+
+function readAs(lanes: readonly SourceLane[], { dataset, columns }: LoggedRelation): ReadAs | undefined {
+  const index = lanes.findIndex(
+    lane => lane.dataset.namespace === dataset.namespace && lane.dataset.name === dataset.name,
+  )
+  const lane = lanes[index]
+  if (!lane) return undefined
+  const places = lane.columns.map(({ source }) => columns.findIndex(({ name }) => name === source))
+  const changed = lane.columns.find((column, i) => columns[places[i]!]?.nativeType !== column.nativeType)
+  const added = columns.find(({ name }) => !lane.columns.some(({ source }) => source === name))
+  if (changed || added) {
+    throw new Failure(
+      'structural',
+      `The columns of ${printName(dataset)} were changed at the source: ${changed ? changed.source : `${added!.name} is new`}.`,
+      'Start again: the tables are copied anew with the columns they have now.',
+    )
+  }
+  return { lane: index, columns: places, since: lane.since ?? null }
+}
+
+function iso(microseconds: number): string {
+  return new Date(microseconds / 1000).toISOString()
+}

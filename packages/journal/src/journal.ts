@@ -1,0 +1,304 @@
+/**
+ * The durable, replayable copy of one source's changes. One writer, any number of readers. What readers still need
+ * is kept; beside that, what is younger than the retention's age, up to its size.
+ */
+import { Failure } from '@tide/core/failure'
+import { compareWithin } from '@tide/core/position/order'
+import type { Position } from '@tide/core/position/position'
+import { datasetId, type DatasetName } from '@tide/core/records/dataset'
+import type { LoggedRelation } from '@tide/core/records/relation'
+import { EventEmitter } from 'node:events'
+import { mkdir, open, readdir, readFile, rename, rm, truncate, writeFile } from 'node:fs/promises'
+import { join } from 'node:path'
+import { Appender } from './appender.ts'
+import { EntryCursor } from './entries.ts'
+import type { Frame, FrameSummary } from './frame.ts'
+import { emptySegment, indexFile, loadIndex, scanSegment, segmentFile, type Segment } from './segment.ts'
+
+/** What is remembered beside the segments. */
+interface Register {
+  version: 1
+  kind: string
+  incarnation: string
+  /** Where it began; the start of its first segment, unless that has been let go. */
+  begun: string
+  /** From which position each table's changes are in the journal, by `datasetId`. */
+  covered: Record<string, string>
+  /** Up to where each follower needs nothing any more. */
+  followers: Record<string, string>
+}
+
+export interface Retention {
+  /** Hours that changes are kept though nobody needs them. */
+  hours: number
+  /** Bytes of them. */
+  bytes: number
+  /** Beyond this many bytes even what is needed goes, and those who need it stop; 0: never. */
+  hardBytes: number
+}
+
+export interface JournalFacts {
+  kind: string
+  bytes: number
+  segments: number
+  start: { position: string; at: number }
+  end: { position: string; at: number }
+  followers: { id: string; position: string; bytesBehind: number }[]
+  trouble: { message: string; since: number } | null
+}
+
+export class Journal {
+  readonly folder: string
+  /** By our own numbers; a table whose columns have changed has more than one. */
+  readonly relations: Map<number, LoggedRelation>
+  /** Oldest first; the last one is written to. */
+  readonly segments: Segment[]
+  readonly appender: Appender
+  private readonly register: Register
+  private readonly events = new EventEmitter<{ flushed: [FrameSummary[]] }>().setMaxListeners(0)
+
+  /** Frames of a transaction that has not ended. */
+  private readonly unended: FrameSummary[] = []
+
+  private constructor(
+    folder: string,
+    register: Register,
+    segments: Segment[],
+    relations: Map<number, LoggedRelation>,
+    segmentBytes?: number,
+  ) {
+    this.folder = folder
+    this.register = register
+    this.segments = segments
+    this.relations = relations
+    this.appender = new Appender(
+      folder,
+      segments.at(-1)!,
+      relations,
+      (a, b) => compareWithin(register.kind, a, b) === 'before',
+      (frames, segment) => {
+        if (segment !== this.segments.at(-1)) this.segments.push(segment)
+        this.unended.push(...frames)
+        if (frames.some(({ whole }) => whole)) {
+          const end = this.unended.findLastIndex(({ whole }) => whole) + 1
+          this.events.emit('flushed', this.unended.splice(0, end))
+        }
+      },
+      segmentBytes,
+    )
+  }
+
+  /** Begins a journal from the position on. What was in the folder goes. */
+  static async begin(folder: string, from: Position, segmentBytes?: number): Promise<Journal> {
+    await rm(folder, { recursive: true, force: true })
+    await mkdir(folder, { recursive: true, mode: 0o700 })
+    const { kind, incarnation, at } = from
+    const journal = new Journal(
+      folder,
+      { version: 1, kind, incarnation, begun: at, covered: {}, followers: {} },
+      [emptySegment(1, at, 0)],
+      new Map(),
+      segmentBytes,
+    )
+    await journal.save()
+    return journal
+  }
+
+  /** Opens the journal in the folder, cutting off a torn tail; `undefined` when there is none. */
+  static async open(folder: string, segmentBytes?: number): Promise<Journal | undefined> {
+    let register: Register
+    try {
+      register = JSON.parse(await readFile(join(folder, 'journal.json'), 'utf8'))
+    } catch (error) {
+      if ((error as NodeJS.ErrnoException).code === 'ENOENT') return undefined
+      throw error
+    }
+    const numbers = (await readdir(folder))
+      .flatMap(name => /^(\d+)\.journal$/.exec(name)?.[1] ?? [])
+      .map(Number)
+      .sort((a, b) => a - b)
+    const relations = new Map<number, LoggedRelation>()
+    const segments: Segment[] = []
+    for (const [i, number] of numbers.entries()) {
+      const before = segments.at(-1)
+      const sealed = i < numbers.length - 1
+      const known = sealed ? await loadIndex(folder, number) : undefined
+      const segment =
+        known ??
+        (await scanSegment(
+          folder,
+          number,
+          before?.lastPosition ?? register.begun,
+          before?.lastAt ?? 0,
+          frame => describe(frame, relations),
+        ))
+      segments.push(segment)
+    }
+    const last = segments.at(-1)
+    if (last) await truncate(segmentFile(folder, last.number), last.bytes)
+    else segments.push(emptySegment(1, register.begun, 0))
+    return new Journal(folder, register, segments, relations, segmentBytes)
+  }
+
+  get kind(): string {
+    return this.register.kind
+  }
+
+  /** The position behind the last durable transaction. */
+  get end(): Position {
+    return this.position(this.segments.at(-1)!.lastPosition)
+  }
+
+  /** The earliest position that can be read from. */
+  get start(): Position {
+    return this.position(this.segments[0]!.index[0]!.position)
+  }
+
+  position(at: string): Position {
+    return { kind: this.register.kind, incarnation: this.register.incarnation, at }
+  }
+
+  /** How `a` stands to `b`; both are positions of this journal. */
+  isAfter(a: string, b: string): boolean {
+    return compareWithin(this.register.kind, a, b) === 'after'
+  }
+
+  /** Changes of these tables are in the journal from the position on. */
+  async cover(tables: readonly DatasetName[], from: Position): Promise<void> {
+    for (const table of tables) this.register.covered[datasetId(table)] = from.at
+    await this.save()
+  }
+
+  get coveredTables(): DatasetName[] {
+    return Object.keys(this.register.covered).map(id => {
+      const [namespace, name] = JSON.parse(id) as [string, string]
+      return { namespace, name }
+    })
+  }
+
+  /** Fails when what follows the position is not, or no longer, all there for these tables. */
+  refuseGap(tables: readonly DatasetName[], from: Position): void {
+    const remedy = 'Start again: the tables are copied anew.'
+    if (from.kind !== this.register.kind || from.incarnation !== this.register.incarnation) {
+      throw new Failure(
+        'structural',
+        'The journal was begun anew on another incarnation of the source; the position of this pipeline is of the one before.',
+        remedy,
+      )
+    }
+    const missing = tables.find(table => {
+      const covered = this.register.covered[datasetId(table)]
+      return covered === undefined || this.isAfter(covered, from.at)
+    })
+    if (missing || this.isAfter(this.start.at, from.at)) {
+      throw new Failure(
+        'structural',
+        `The journal no longer holds what follows ${from.at}; it begins at ${this.start.at}.`,
+        remedy,
+      )
+    }
+  }
+
+  /** What follows the position is kept for the follower. */
+  async hold(follower: string, position: string): Promise<void> {
+    if (this.register.followers[follower] === position) return
+    this.register.followers[follower] = position
+    await this.save()
+  }
+
+  /** Returns whether anybody is left. */
+  async release(follower: string): Promise<boolean> {
+    delete this.register.followers[follower]
+    await this.save()
+    return Object.keys(this.register.followers).length > 0
+  }
+
+  /** Tells of frames as soon as all of their transactions can be read. */
+  onFlushed(listener: (frames: FrameSummary[]) => void): () => void {
+    this.events.on('flushed', listener)
+    return () => this.events.off('flushed', listener)
+  }
+
+  /** Lets go of the oldest segments as the retention allows. Returns how many. */
+  async trim({ hours, bytes, hardBytes }: Retention, now: number): Promise<number> {
+    let total = this.segments.reduce((sum, segment) => sum + segment.bytes, 0)
+    let gone = 0
+    while (this.segments.length > 1) {
+      const [oldest, next] = this.segments as [Segment, Segment]
+      const kept = next.index[0]!.position
+      const needed = Object.values(this.register.followers).some(position => this.isAfter(kept, position))
+      const old = oldest.lastAt / 1000 < now - hours * 3_600_000
+      const mayGo = needed ? hardBytes > 0 && total > hardBytes : old || total > bytes
+      if (!mayGo) break
+      this.segments.shift()
+      total -= oldest.bytes
+      gone++
+      this.register.begun = kept
+      await this.save()
+      await rm(segmentFile(this.folder, oldest.number), { force: true })
+      await rm(indexFile(this.folder, oldest.number), { force: true })
+    }
+    return gone
+  }
+
+  facts(): JournalFacts {
+    const [first, last] = [this.segments[0]!, this.segments.at(-1)!]
+    return {
+      kind: this.register.kind,
+      bytes: this.segments.reduce((sum, segment) => sum + segment.bytes, 0),
+      segments: this.segments.length,
+      start: { position: first.index[0]!.position, at: this.segments.find(one => one.firstAt)?.firstAt ?? 0 },
+      end: { position: last.lastPosition, at: last.lastAt },
+      followers: Object.entries(this.register.followers).map(([id, position]) => ({
+        id,
+        position,
+        bytesBehind: this.bytesBehind(position),
+      })),
+      trouble: this.appender.trouble ?? null,
+    }
+  }
+
+  async close(): Promise<void> {
+    await this.appender.close()
+    this.events.removeAllListeners()
+  }
+
+  /** Takes the journal away. */
+  async remove(): Promise<void> {
+    await this.close()
+    await rm(this.folder, { recursive: true, force: true })
+  }
+
+  /** The newest place to begin reading at in order to see all that follows the position. */
+  placeBefore(position: string): { segment: Segment; offset: number } {
+    for (const segment of [...this.segments].reverse()) {
+      const entry = segment.index.findLast(one => !this.isAfter(one.position, position))
+      if (entry) return { segment, offset: entry.offset }
+    }
+    return { segment: this.segments[0]!, offset: 0 }
+  }
+
+  private bytesBehind(position: string): number {
+    if (!this.isAfter(this.end.at, position)) return 0
+    const { segment, offset } = this.placeBefore(position)
+    const later = this.segments.filter(other => other.number > segment.number)
+    return later.reduce((sum, { bytes }) => sum + bytes, segment.bytes - offset)
+  }
+
+  private async save(): Promise<void> {
+    const file = join(this.folder, 'journal.json')
+    const next = `${file}.next`
+    await writeFile(next, JSON.stringify(this.register, null, 1))
+    const handle = await open(next, 'r')
+    await handle.datasync()
+    await handle.close()
+    await rename(next, file)
+  }
+}
+
+function describe({ entries }: Frame, relations: Map<number, LoggedRelation>): void {
+  const cursor = new EntryCursor(entries)
+  for (let kind = cursor.next(); kind; kind = cursor.next()) {
+    if (kind === 'relation') relations.set(cursor.described.id, cursor.described)
+  }
+}

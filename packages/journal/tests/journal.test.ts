@@ -1,0 +1,270 @@
+import { afterEach, beforeEach, expect, test } from '@jest/globals'
+import { encodeRow } from '@tide/core/records/tuple'
+import type { ChangeEvent } from '@tide/core/records/change'
+import fc from 'fast-check'
+import {
+  appendFileSync,
+  mkdtempSync,
+  readdirSync,
+  readFileSync,
+  rmSync,
+  statSync,
+  truncateSync,
+} from 'node:fs'
+import { tmpdir } from 'node:os'
+import { join } from 'node:path'
+import { Journal } from '../src/journal.ts'
+import { JournalReader, type ReadAs } from '../src/reader.ts'
+
+const START = { kind: 'postgres log', incarnation: 'one/1', at: '0/100' }
+const lsn = (n: number) => `0/${(0x100 + n * 0x10).toString(16).toUpperCase()}`
+const table = (id: number) => ({
+  id,
+  dataset: { namespace: 's', name: `t${id}` },
+  columns: [
+    { name: 'id', nativeType: 'integer' },
+    { name: 'v', nativeType: 'text' },
+  ],
+})
+
+let folder: string
+const opened: Journal[] = []
+beforeEach(() => {
+  folder = join(mkdtempSync(join(tmpdir(), 'constant-tide-test-')), 'journal')
+})
+afterEach(async () => {
+  for (const journal of opened.splice(0)) await journal.close()
+  rmSync(folder, { recursive: true, force: true })
+})
+
+async function begin(segmentBytes?: number): Promise<Journal> {
+  const journal = await Journal.begin(folder, START, segmentBytes)
+  opened.push(journal)
+  for (const id of [1, 2]) journal.appender.relation(table(id))
+  return journal
+}
+
+async function reopened(journal: Journal, segmentBytes?: number): Promise<Journal> {
+  await journal.close()
+  opened.splice(opened.indexOf(journal), 1)
+  const again = (await Journal.open(folder, segmentBytes))!
+  opened.push(again)
+  for (const id of [1, 2]) again.appender.relation(table(id))
+  return again
+}
+
+/** Transaction `n` inserts these rows, each into table 1 or 2. */
+function write(journal: Journal, n: number, rows: [table: number, value: string][]): void {
+  const { appender } = journal
+  appender.begin(lsn(n), n * 1000, `x${n}`)
+  rows.forEach(([id, value], i) => appender.insert(id, encodeRow([`${n}.${i}`, value])))
+  appender.commit(lsn(n + 1))
+}
+
+const everything = (relation: { id: number; dataset: { name: string } }): ReadAs => ({
+  lane: Number(relation.dataset.name.slice(1)),
+  columns: [0, 1],
+  since: null,
+})
+
+/** What a reader gives from a position to the end: transactions as `id: value…`, and the counts it foretold. */
+async function readAll(journal: Journal, from: string, atOnce: number, choose = everything) {
+  const reader = new JournalReader(journal, from, relation => choose(relation))
+  const { pendingChanges } = await reader.pending()
+  const transactions = new Map<string, string[]>()
+  for (;;) {
+    const batch = await reader.read(atOnce)
+    for (const { id, events } of batch.transactions) {
+      const values = events.map(event => (event as ChangeEvent & { op: 'insert' }).after[1] as string)
+      transactions.set(id, [...(transactions.get(id) ?? []), ...values])
+    }
+    expect(batch.at).toBe(reader.at)
+    if (batch.transactions.length > 0) continue
+    expect(batch.complete).toBe(true)
+    expect([batch.pendingChanges, batch.oldestPending]).toEqual([0, null])
+    await reader.close()
+    return { transactions, pendingChanges, at: batch.at }
+  }
+}
+
+const history = fc.array(
+  fc.array(
+    fc.tuple(
+      fc.constantFrom(1, 2),
+      fc.oneof(
+        { weight: 5, arbitrary: fc.string({ unit: 'grapheme' }) },
+        fc.nat(5).map(n => 'x'.repeat(n * 100_000)),
+      ),
+    ),
+    { maxLength: 6 },
+  ),
+  { minLength: 1, maxLength: 12 },
+)
+
+test('what was written is read, from any position, in parts of any size, over segments and restarts', async () => {
+  await fc.assert(
+    fc.asyncProperty(
+      history,
+      fc.nat(),
+      fc.integer({ min: 1, max: 7 }),
+      fc.boolean(),
+      async (past, from, atOnce, restart) => {
+        let journal = await begin(300_000)
+        const start = from % (past.length + 1)
+        for (const [n, rows] of past.entries()) {
+          write(journal, n, rows as [number, string][])
+          if (n % 3 === 0) await journal.appender.flush()
+          if (restart && n === start) journal = await reopened(journal, 300_000)
+        }
+        await journal.appender.flush()
+        if (restart) journal = await reopened(journal, 300_000)
+        const expected = past.flatMap((rows, n): [string, string[]][] => {
+          const chosen = rows.filter(([id]) => id === 1).map(([, value]) => value)
+          return n >= start && chosen.length > 0 ? [[`x${n}`, chosen]] : []
+        })
+        const only = (relation: Parameters<typeof everything>[0]) =>
+          relation.dataset.name === 't1' ? everything(relation) : (undefined as never)
+        const { transactions, pendingChanges, at } = await readAll(journal, lsn(start), atOnce, only)
+        expect([...transactions]).toEqual(expected)
+        expect(pendingChanges).toBeGreaterThanOrEqual(expected.flatMap(([, rows]) => rows).length)
+        expect(at).toBe(lsn(Math.max(start, past.length)))
+        await journal.close()
+        opened.splice(0)
+      },
+    ),
+    { numRuns: 60 },
+  )
+})
+
+test('a torn tail is cut at the last whole transaction, wherever it is torn, and writing goes on there', async () => {
+  const journal = await begin()
+  write(journal, 0, [[1, 'first']])
+  await journal.appender.flush()
+  const kept = statSync(join(folder, '0000000001.journal')).size
+  write(journal, 1, [
+    [1, 'y'.repeat(700_000)],
+    [2, 'z'.repeat(700_000)],
+    [1, 'end'],
+  ])
+  await journal.close()
+  opened.splice(0)
+  const file = join(folder, '0000000001.journal')
+  const whole = readFileSync(file)
+  for (const size of [kept + 1, kept + 7, kept + 9, kept + 700_000, kept + 1_300_000, whole.length - 1]) {
+    truncateSync(file, size)
+    let again = (await Journal.open(folder))!
+    expect(again.end.at).toBe(lsn(1))
+    expect(statSync(file).size).toBe(kept)
+    opened.push(again)
+    again = await reopened(again)
+    write(again, 1, [[2, 'anew']])
+    await again.appender.flush()
+    expect([...(await readAll(again, '0/100', 100)).transactions]).toEqual([
+      ['x0', ['first']],
+      ['x1', ['anew']],
+    ])
+    await again.close()
+    opened.splice(0)
+    truncateSync(file, kept)
+    appendFileSync(file, whole.subarray(kept))
+  }
+})
+
+test('a transaction that is cut off and comes again is there once; one that is there already is passed over', async () => {
+  const journal = await begin()
+  const { appender } = journal
+  write(journal, 0, [[1, 'first']])
+  appender.begin(lsn(1), 1000, 'x1')
+  for (let i = 0; i < 5; i++) appender.insert(1, encodeRow([`1.${i}`, 'q'.repeat(400_000)]))
+  await appender.abandon()
+  for (const id of [1, 2]) appender.relation(table(id))
+  write(journal, 0, [[1, 'first']])
+  write(journal, 1, [[2, 'second']])
+  await appender.flush()
+  expect([...(await readAll(journal, '0/100', 100)).transactions]).toEqual([
+    ['x0', ['first']],
+    ['x1', ['second']],
+  ])
+  const again = await reopened(journal)
+  expect([...(await readAll(again, lsn(1), 1)).transactions]).toEqual([['x1', ['second']]])
+})
+
+test('each lane begins behind its own copy; a reader that is at the end sees what comes later', async () => {
+  const journal = await begin()
+  for (let n = 0; n < 4; n++)
+    write(journal, n, [
+      [1, `a${n}`],
+      [2, `b${n}`],
+    ])
+  await journal.appender.flush()
+  const choose = (relation: Parameters<typeof everything>[0]) => ({
+    ...everything(relation),
+    since: relation.dataset.name === 't2' ? journal.position(lsn(2)) : null,
+  })
+  const { transactions } = await readAll(journal, lsn(1), 100, choose)
+  expect([...transactions]).toEqual([
+    ['x1', ['a1']],
+    ['x2', ['a2', 'b2']],
+    ['x3', ['a3', 'b3']],
+  ])
+  const reader = new JournalReader(journal, lsn(4), everything)
+  expect((await reader.read(10)).transactions).toEqual([])
+  write(journal, 4, [[1, 'late']])
+  await journal.appender.flush()
+  expect(await reader.pending()).toEqual({ pendingChanges: 1, oldestPending: 4000 })
+  expect((await reader.read(10)).transactions).toHaveLength(1)
+  journal.appender.mark(lsn(9))
+  await journal.appender.flush()
+  expect((await reader.read(10)).at).toBe(lsn(9))
+  await reader.close()
+})
+
+test('a table whose columns changed fails when its change is read, not before', async () => {
+  const journal = await begin()
+  write(journal, 0, [[1, 'old']])
+  journal.appender.relation({ ...table(1), columns: [{ name: 'id', nativeType: 'integer' }] })
+  journal.appender.begin(lsn(1), 1000, 'x1')
+  journal.appender.insert(1, encodeRow(['1']))
+  journal.appender.commit(lsn(2))
+  await journal.appender.flush()
+  const reader = new JournalReader(journal, '0/100', relation => {
+    if (relation.columns.length !== 2) throw new Error('changed')
+    return everything(relation)
+  })
+  expect((await reader.read(1)).transactions).toHaveLength(1)
+  await expect(reader.read(1)).rejects.toThrow('changed')
+  await reader.close()
+})
+
+test('the retention lets go of what nobody needs, and of what is needed only when told', async () => {
+  let journal = await begin(100_000)
+  for (let n = 0; n < 8; n++) {
+    write(journal, n, [[1, 'w'.repeat(120_000)]])
+    await journal.appender.flush()
+  }
+  journal = await reopened(journal, 100_000)
+  const count = () => readdirSync(folder).filter(name => name.endsWith('.journal')).length
+  expect(count()).toBe(9)
+  const now = 3_600_000 // an hour after 1970, as the transactions go
+  const keep = { hours: 0.5, bytes: 1e9, hardBytes: 0 }
+  await journal.hold('p', lsn(3))
+  expect(await journal.trim({ ...keep, hours: 2 }, now)).toBe(0)
+  expect(await journal.trim(keep, now)).toBe(3)
+  expect(journal.start.at).toBe(lsn(3))
+  expect([...(await readAll(journal, lsn(3), 100)).transactions.keys()]).toEqual([
+    'x3',
+    'x4',
+    'x5',
+    'x6',
+    'x7',
+  ])
+  await journal.cover([{ namespace: 's', name: 't1' }], journal.position('0/100'))
+  const refuse = () => journal.refuseGap([{ namespace: 's', name: 't1' }], journal.position(lsn(3)))
+  expect(refuse).not.toThrow()
+  expect(await journal.trim({ ...keep, hardBytes: 300_000 }, now)).toBe(3)
+  expect(refuse).toThrow('no longer holds what follows')
+  journal = await reopened(journal, 100_000)
+  expect(journal.start.at).toBe(lsn(6))
+  expect(journal.facts().followers).toEqual([{ id: 'p', position: lsn(3), bytesBehind: expect.any(Number) }])
+  expect(() => journal.refuseGap([], { ...START, incarnation: 'one/2' })).toThrow('another incarnation')
+})
