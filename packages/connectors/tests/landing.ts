@@ -72,11 +72,13 @@ export async function begin(
   to: Session,
   tables: DatasetName[],
   targetSchema: string,
+  sameKind = false,
 ): Promise<Carried> {
   const [source, target] = [await from.session.catalogue(), await to.catalogue()]
   const plan = makePlan({
     tables,
     targetSchema,
+    sameKind,
     source: source.datasets,
     target: target.datasets,
     targetSchemas: target.schemas,

@@ -2,10 +2,11 @@ import { afterAll, afterEach, beforeAll, describe, expect, test } from '@jest/gl
 import { mkdtempSync, rmSync } from 'node:fs'
 import { tmpdir } from 'node:os'
 import { join } from 'node:path'
-import type pg from 'pg'
+import pg from 'pg'
 import type { CopyRange, Session } from '../src/contract.ts'
 import { duckdb } from '../src/duckdb/connector.ts'
 import { postgres } from '../src/postgres/connector.ts'
+import { insertTypes, TYPES } from './every-type.ts'
 import { begin, copyAll, FOLLOWER, followToHead, openFrom, type From } from './landing.ts'
 import { startRealPostgres, type RealPostgres } from './real-postgres.ts'
 
@@ -66,6 +67,52 @@ describe('a source followed by its log', () => {
       expect(await landed(`${query} s${schemas}.${name} ORDER BY ${name}.id`)).toEqual(
         await source(`${query} ${name} ORDER BY ${name}.id`),
       )
+    }
+  })
+
+  test('a PostgreSQL target takes every type, odd names and moves, by the types the source has', async () => {
+    await client.query(`CREATE DATABASE other`)
+    const there = await postgres.open({ ...database.config, database: 'other', method: 'log' })
+    try {
+      await client.query(`CREATE TYPE mood AS ENUM ('well', 'so so'); CREATE DOMAIN short AS varchar(5)`)
+      const columns = TYPES.map(([name, type]) => `${name} ${type}`).join(', ')
+      for (const name of ['all_copied', 'all_followed'])
+        await client.query(
+          `CREATE TABLE ${name} (id int PRIMARY KEY, ${columns}, r int4range DEFAULT '[1,5)', s short DEFAULT 'abc', deep int[][] DEFAULT '{{1,2},{3,NULL}}')`,
+        )
+      await client.query(
+        `CREATE TABLE "Plot / Row" ("Part No" text, "b""q" int, "Größe" text, PRIMARY KEY ("b""q", "Part No"))`,
+      )
+      await client.query(
+        `INSERT INTO "Plot / Row" SELECT 'p' || i % 7, i / 7, 'v' || i FROM generate_series(1, 5000) i`,
+      )
+      const insert = (name: string) =>
+        client.query(insertTypes(name, ['id', ...TYPES.map(([column]) => column)]))
+      await insert('all_copied')
+      const tables = ['all_copied', 'all_followed', 'Plot / Row'].map(table)
+      const carried = await begin(from, there, tables, 'copy of', true)
+      await copyAll(from, there, carried)
+      await insert('all_followed')
+      await client.query(`UPDATE "Plot / Row" SET "b""q" = "b""q" + 10000 WHERE "Part No" = 'p3'`)
+      await client.query(
+        `DELETE FROM "Plot / Row" WHERE "b""q" = 5; INSERT INTO "Plot / Row" VALUES ('p"2', 5, NULL)`,
+      )
+      await followToHead(from, there, carried)
+      const reader = new pg.Client({ ...database.config, database: 'other' })
+      await reader.connect()
+      for (const { name } of tables) {
+        const text = (schema: string) => `SELECT t::text FROM ${schema}."${name}" t ORDER BY 1`
+        expect((await reader.query(text('"copy of"'))).rows).toEqual(
+          (await client.query(text('public'))).rows,
+        )
+      }
+      const types = `SELECT attname, format_type(atttypid, atttypmod) AS type FROM pg_attribute WHERE attnum > 0 AND attname <> ALL ('{e,s}') AND attrelid = $1::regclass ORDER BY 1`
+      expect((await reader.query(types, ['"copy of".all_copied'])).rows).toEqual(
+        (await client.query(types, ['public.all_copied'])).rows,
+      )
+      await reader.end()
+    } finally {
+      await there.close()
     }
   })
 

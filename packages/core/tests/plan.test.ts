@@ -31,6 +31,7 @@ const input = (part: Partial<PlanInput> = {}): PlanInput => ({
   source: [table('beds')],
   target: [],
   targetSchemas: ['main'],
+  sameKind: false,
   profile: {
     naming: { fold: 'upper', allowed: 'word', maxLength: 12 },
     typeOf: duckdbType,

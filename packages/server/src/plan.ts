@@ -18,6 +18,8 @@ export async function planFor(
   const { from, to, tables, targetSchema } = definition
   const [source, target] = await Promise.all([sessions.catalogue(from, fresh), sessions.catalogue(to, fresh)])
   const claimed = await claims(services, to, pipeline)
+  const kinds = await Promise.all([from, to].map(async id => (await store.connections.get(id))?.kind))
+  const sameKind = kinds[0] === kinds[1]
   const own = pipeline ? ((await store.pipelines.get(pipeline))?.lanes.map(lane => lane.target) ?? []) : []
   const rate = await store.history.lastCopyRate(from, to)
   return sessions.use(to, targetSession =>
@@ -31,6 +33,7 @@ export async function planFor(
       const plan = makePlan({
         tables,
         targetSchema,
+        sameKind,
         source: source.datasets,
         target: target.datasets,
         targetSchemas: target.schemas,

@@ -60,7 +60,7 @@ async function open(config: Config): Promise<Session> {
   const writer = await held.connect()
   const profile: TargetProfile = {
     naming: { fold, allowed, maxLength },
-    typeOf: duckdbType,
+    typeOf: type => duckdbType(type),
     sameName: (a, b) => a.toLowerCase() === b.toLowerCase(),
   }
   /** Reading goes on beside writing, on a connection for each request. */

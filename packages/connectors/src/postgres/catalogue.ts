@@ -3,6 +3,7 @@ import { postgresType } from '@tide/core/shape/postgres'
 import type { Pool } from 'pg'
 import type { Catalogue } from '@tide/core/api/browse'
 import type { PostgresConfig } from './config.ts'
+import { STATE_SCHEMA } from './state.ts'
 import { ident } from './text.ts'
 
 /** The schema that holds what we install at a source. */
@@ -18,12 +19,17 @@ SELECT c.oid::text, n.nspname, c.relname, c.relkind::text AS kind, c.relrepliden
   FROM pg_catalog.pg_class c
   JOIN pg_catalog.pg_namespace n ON n.oid = c.relnamespace
  WHERE c.relkind IN ('r', 'p', 'v', 'm')
-   AND n.nspname NOT IN ('pg_catalog', 'information_schema', '${CAPTURE_SCHEMA}')
+   AND n.nspname NOT IN ('pg_catalog', 'information_schema', '${CAPTURE_SCHEMA}', '${STATE_SCHEMA}')
    AND n.nspname NOT LIKE 'pg\\_%'
    AND c.relpersistence <> 't'
    AND pg_catalog.has_schema_privilege(n.oid, 'USAGE')
    AND pg_catalog.has_table_privilege(c.oid, 'SELECT')
  ORDER BY n.nspname, c.relname`
+
+const SCHEMAS = `
+SELECT nspname FROM pg_catalog.pg_namespace
+ WHERE nspname NOT IN ('pg_catalog', 'information_schema', '${CAPTURE_SCHEMA}', '${STATE_SCHEMA}') AND nspname NOT LIKE 'pg\\_%'
+ ORDER BY nspname`
 
 const COLUMNS = `
 SELECT a.attrelid::text AS oid, a.attname, a.attnotnull, a.attgenerated::text AS generated,
@@ -89,7 +95,7 @@ export async function readCatalogue(pool: Pool, method: PostgresConfig['method']
     bytes: Number(row.bytes),
   }))
   await countSmallTables(pool, datasets)
-  const schemas = [...new Set(datasets.map(dataset => dataset.namespace))]
+  const schemas = (await pool.query(SCHEMAS)).rows.map(row => row.nspname as string)
   return { schemas, datasets }
 }
 

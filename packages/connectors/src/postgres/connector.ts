@@ -13,7 +13,9 @@ import { postgresAddress, postgresConfig, postgresConfigSchema } from './config.
 import { canonicalColumn, copyRanges, PIN } from './copy.ts'
 import { postgresFailure } from './errors.ts'
 import { logSide } from './log/side.ts'
-import { openPool } from './pool.ts'
+import { CANONICAL_OPTIONS, openPool } from './pool.ts'
+import { named, query } from './query.ts'
+import { PostgresTarget } from './target/target.ts'
 import { ident } from './text.ts'
 
 /** Pruned changes leave dead rows behind; after this many the change table is vacuumed. */
@@ -22,6 +24,7 @@ const VACUUM_AFTER = 20_000
 async function open(config: Config): Promise<Session> {
   const settings = postgresConfig(config)
   const pool = openPool(settings)
+  const writers = openPool(settings, { options: CANONICAL_OPTIONS })
   const where = postgresAddress(settings)
   /** Turns what goes wrong into a Failure that names the server. */
   const guard = <T>(work: Promise<T>) => work.catch(error => Promise.reject(postgresFailure(error, where)))
@@ -42,7 +45,11 @@ async function open(config: Config): Promise<Session> {
     ...(settings.method === 'log'
       ? { log: logSide(settings, pool, guard) }
       : { source: sourceSide(pool, guard) }),
-    close: () => pool.end(),
+    query: (sql, limits) => query(pool, sql, limits),
+    target: new PostgresTarget(writers, where),
+    close: async () => {
+      await Promise.all([pool.end(), writers.end()])
+    },
   }
 }
 
@@ -135,13 +142,8 @@ async function preview(pool: Pool, table: DatasetName, limit: number): Promise<G
     text: `SELECT * FROM ${tableName(table)} LIMIT ${Math.floor(limit)}`,
     rowMode: 'array',
   })
-  const types = await pool.query(
-    `SELECT oid::text, format_type(oid, NULL) AS name FROM pg_catalog.pg_type WHERE oid = ANY ($1::oid[])`,
-    [`{${result.fields.map(field => field.dataTypeID).join(',')}}`],
-  )
-  const nameOf = new Map(types.rows.map(row => [Number(row.oid), row.name as string]))
   return {
-    columns: result.fields.map(field => ({ name: field.name, type: nameOf.get(field.dataTypeID) ?? '' })),
+    columns: await named(pool, result.fields),
     rows: result.rows,
     total: null,
     milliseconds: performance.now() - began,
@@ -151,9 +153,9 @@ async function preview(pool: Pool, table: DatasetName, limit: number): Promise<G
 export const postgres: Connector = {
   kind: 'postgres',
   title: 'PostgreSQL',
-  summary: 'An operational database, version 12 or later, followed by its log or by triggers.',
+  summary: 'An operational database, version 12 or later, followed by its log or by triggers, or written to.',
   band: 'databases',
-  roles: ['source'],
+  roles: ['source', 'target'],
   configSchema: postgresConfigSchema,
   identity: config => postgresAddress(postgresConfig(config)),
   address: config => {

@@ -6,6 +6,8 @@ export interface NamingProfile {
   allowed: 'any' | 'word'
   /** In characters. */
   maxLength: number
+  /** In bytes of UTF-8, where the target counts those. */
+  maxBytes?: number
 }
 
 /** A name as the target would have it, or the reason why it will not take it. */
@@ -25,7 +27,20 @@ export function fitName(name: string, profile: NamingProfile): NamingResult {
   if (length > profile.maxLength) {
     return { name: folded, refused: `it is ${length} characters long, the limit is ${profile.maxLength}` }
   }
+  const bytes = utf8Length(folded)
+  if (profile.maxBytes !== undefined && bytes > profile.maxBytes) {
+    return { name: folded, refused: `it is ${bytes} bytes long, the limit is ${profile.maxBytes}` }
+  }
   return { name: folded }
+}
+
+function utf8Length(text: string): number {
+  let bytes = 0
+  for (const letter of text) {
+    const code = letter.codePointAt(0)!
+    bytes += code < 0x80 ? 1 : code < 0x800 ? 2 : code < 0x10000 ? 3 : 4
+  }
+  return bytes
 }
 
 function describe(letter: string): string {

@@ -2,7 +2,7 @@
 import { fitName, type NamingProfile } from '../naming/profile.ts'
 import { datasetId, printName, type Dataset, type DatasetName } from '../records/dataset.ts'
 import { printType, type LogicalType } from '../records/types.ts'
-import type { MappedType } from '../shape/duckdb.ts'
+import type { MappedType } from '../shape/mapped.ts'
 
 export interface LaneColumn {
   source: string
@@ -55,7 +55,8 @@ export interface Plan {
 /** What the plan must know about the target beside its catalogue. */
 export interface TargetProfile {
   naming: NamingProfile
-  typeOf(type: LogicalType): MappedType
+  /** `native`: what the source calls the type, when source and target are of one kind. */
+  typeOf(type: LogicalType, native?: string): MappedType
   /** Equal for names that the target takes for the same. */
   sameName(a: string, b: string): boolean
 }
@@ -69,6 +70,8 @@ export interface Claim {
 export interface PlanInput {
   tables: readonly DatasetName[]
   targetSchema: string
+  /** Source and target are of one kind, so that the source's own types are the target's. */
+  sameKind: boolean
   source: readonly Dataset[]
   target: readonly Dataset[]
   /** Schemas there are at the target. */
@@ -105,7 +108,7 @@ export function makePlan(input: PlanInput): Plan {
       })
       continue
     }
-    const lane = planLane(dataset, schema, input.profile, notes)
+    const lane = planLane(dataset, schema, input, notes)
     if (lane) lanes.push(lane)
   }
   if (input.tables.length === 0) {
@@ -168,7 +171,7 @@ function fitTargetSchema(input: PlanInput, notes: PlanNote[]): string {
 function planLane(
   dataset: Dataset,
   schema: string,
-  profile: TargetProfile,
+  { profile, sameKind }: PlanInput,
   notes: PlanNote[],
 ): Lane | undefined {
   const table: DatasetName = { namespace: dataset.namespace, name: dataset.name }
@@ -207,7 +210,7 @@ function planLane(
     }
     const column = fitName(field.name, profile.naming)
     if ('refused' in column) odd.push(`${field.name} (${column.refused})`)
-    const mapped = profile.typeOf(field.type)
+    const mapped = profile.typeOf(field.type, sameKind ? field.nativeType : undefined)
     if (columns.some(other => profile.sameName(other.target, column.name))) {
       refuse(`${shown} has two columns that both become ${column.name}.`, 'Leave it out.')
     }

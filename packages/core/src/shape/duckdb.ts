@@ -1,10 +1,5 @@
 import type { LogicalType } from '../records/types.ts'
-
-/** What a column becomes at the target; `note` says what is different about it there. */
-export interface MappedType {
-  native: string
-  note?: string
-}
+import type { MappedType } from './mapped.ts'
 
 /** The DuckDB type that holds every value of a logical type, or text where none does. */
 export function duckdbType(type: LogicalType): MappedType {

@@ -1,4 +1,5 @@
 import type { LogicalType } from '../records/types.ts'
+import type { MappedType } from './mapped.ts'
 
 const FIXED: Record<string, LogicalType> = {
   bool: { kind: 'bool' },
@@ -44,4 +45,58 @@ function numericType(typmod: number): LogicalType {
   const precision = (packed >> 16) & 0xffff
   const scale = ((packed & 0x7ff) ^ 1024) - 1024
   return { kind: 'decimal', precision, scale }
+}
+
+/** Types of every PostgreSQL, without their modifiers. Those that print by locale (money) are not among them. */
+const BUILT_IN = new Set(
+  `smallint integer bigint numeric real "double precision" text "character varying" character bytea boolean date
+   "time without time zone" "time with time zone" "timestamp without time zone" "timestamp with time zone" interval uuid
+   json jsonb inet cidr macaddr macaddr8 bit "bit varying" point line lseg box path polygon circle tsvector tsquery xml
+   int4range int8range numrange tsrange tstzrange daterange int4multirange int8multirange nummultirange tsmultirange
+   tstzmultirange datemultirange oid name`
+    .match(/"[^"]+"|\S+/g)!
+    .map(name => name.replaceAll('"', '')),
+)
+
+/** What a column becomes in PostgreSQL; a type that PostgreSQL itself named stays what it is where every server has it. */
+export function postgresColumn(type: LogicalType, native?: string): MappedType {
+  const plain = native?.replace(/\(.*?\)/, '').replace(/(\[\])+$/, '')
+  if (plain !== undefined && BUILT_IN.has(plain)) return { native: native! }
+  switch (type.kind) {
+    case 'bool':
+      return { native: 'boolean' }
+    case 'int':
+      return { native: integerType(type.bits, type.signed) }
+    case 'float':
+      return { native: type.bits === 32 ? 'real' : 'double precision' }
+    case 'decimal':
+      return {
+        native: type.precision === undefined ? 'numeric' : `numeric(${type.precision},${type.scale ?? 0})`,
+      }
+    case 'utf8':
+      return { native: 'text' }
+    case 'binary':
+      return { native: 'bytea' }
+    case 'time':
+    case 'timestamp':
+      return { native: type.zoned ? `${type.kind} with time zone` : `${type.kind} without time zone` }
+    case 'date':
+    case 'interval':
+    case 'uuid':
+    case 'json':
+      return { native: type.kind }
+    case 'list': {
+      const element = postgresColumn(type.of)
+      return { native: `${element.native}[]`, ...(element.note ? { note: element.note } : {}) }
+    }
+    case 'other':
+      return { native: 'text', note: `kept as text: there is no counterpart of ${type.native}` }
+  }
+}
+
+function integerType(bits: 8 | 16 | 32 | 64, signed: boolean): string {
+  if (bits === 8) return 'smallint'
+  if (bits === 16) return signed ? 'smallint' : 'integer'
+  if (bits === 32) return signed ? 'integer' : 'bigint'
+  return signed ? 'bigint' : 'numeric(20,0)'
 }

@@ -2,8 +2,7 @@
 import type { Socket } from 'node:net'
 import pg from 'pg'
 import type { PostgresConfig } from '../config.ts'
-import { clientConfig } from '../pool.ts'
-import { PINNED_SETTINGS } from '../text.ts'
+import { CANONICAL_OPTIONS, clientConfig } from '../pool.ts'
 
 /** What the driver offers beneath its typed face: messages of the protocol as they come. */
 interface Wire {
@@ -17,11 +16,7 @@ export type ReplicationClient = pg.Client & { connection: Wire }
 
 /** Values are printed in canonical text. The caller ends the client. */
 export async function openReplication(config: PostgresConfig): Promise<ReplicationClient> {
-  const options = Object.entries(PINNED_SETTINGS)
-    .filter(([name]) => name !== 'search_path')
-    .map(([name, value]) => `-c ${name}=${value.replaceAll(' ', '\\ ')}`)
-    .join(' ')
-  const settings = { ...clientConfig(config), replication: 'database', options }
+  const settings = { ...clientConfig(config), replication: 'database', options: CANONICAL_OPTIONS }
   const client = new pg.Client(settings as pg.ClientConfig) as ReplicationClient
   client.on('error', () => {}) // whoever waits for it hears of it there
   await client.connect()

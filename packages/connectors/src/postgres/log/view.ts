@@ -21,7 +21,7 @@ const RANGE_PAGES = 2048
  * where following must begin and is gone before the copy starts.
  */
 export async function openView(config: PostgresConfig, pool: Pool): Promise<CopyView> {
-  const readers = openPool(config, READERS)
+  const readers = openPool(config, { max: READERS })
   const clients: PoolClient[] = []
   try {
     const position = await withReplication(config, async replication => {

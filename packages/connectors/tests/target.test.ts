@@ -1,0 +1,186 @@
+import { afterAll, afterEach, beforeAll, beforeEach, describe, expect, test } from '@jest/globals'
+import type { LaneColumn, PrepareStep } from '@tide/core/plan/plan'
+import type { LogicalType } from '@tide/core/records/types'
+import { csvLine } from '@tide/core/records/csv'
+import type { Value } from '@tide/core/records/value'
+import { duckdbType } from '@tide/core/shape/duckdb'
+import { mkdtempSync, rmSync } from 'node:fs'
+import { tmpdir } from 'node:os'
+import { join } from 'node:path'
+import { committing } from './landing.ts'
+import type { Checkpoint, CopyRange, Session, TargetLane } from '../src/contract.ts'
+import { duckdb } from '../src/duckdb/connector.ts'
+import { postgres } from '../src/postgres/connector.ts'
+import { startRealPostgres, type RealPostgres } from './real-postgres.ts'
+
+const column = (target: string, type: LogicalType): LaneColumn => ({
+  source: target,
+  target,
+  type,
+  nativeType: '',
+  targetType: duckdbType(type).native,
+  nullable: true,
+})
+const columns = [
+  column('id', { kind: 'int', bits: 32, signed: true }),
+  column('price', { kind: 'decimal', precision: 6, scale: 2 }),
+  column('note', { kind: 'utf8' }),
+]
+const lane: TargetLane = { table: { namespace: 'main', name: 'prices' }, columns, key: ['id'] }
+const schema: PrepareStep = { step: 'create schema', schema: lane.table.namespace }
+const step: PrepareStep = { step: 'create table', table: lane.table, columns, key: ['id'] }
+const checkpoint = (epoch: number, at: string): Checkpoint => ({
+  pipeline: 'p',
+  epoch,
+  position: { kind: 'test', incarnation: 'one', at },
+  completeUpTo: '2026-11-20T10:00:00.123456Z',
+  lanes: [],
+  consistent: true,
+})
+const range = (...rows: Value[][]): CopyRange => ({
+  csv: [Buffer.from(rows.map(csvLine).join(''))],
+  upTo: null,
+})
+
+let server: RealPostgres
+beforeAll(async () => {
+  server = await startRealPostgres()
+})
+afterAll(async () => {
+  await server?.close()
+})
+
+async function openDuckdb(): Promise<[Session, () => Promise<void>]> {
+  const folder = mkdtempSync(join(tmpdir(), 'constant-tide-test-'))
+  const session = await duckdb.open({ path: join(folder, 'w.duckdb') })
+  return [session, async () => rmSync(folder, { recursive: true, force: true })]
+}
+
+async function openPostgres(): Promise<[Session, () => Promise<void>]> {
+  const clean = async () => {
+    const client = await server.connect()
+    await client.query(
+      'DROP SCHEMA IF EXISTS main CASCADE; DROP SCHEMA IF EXISTS constant_tide_target CASCADE',
+    )
+    await client.end()
+  }
+  return [await postgres.open({ ...server.config, method: 'triggers' }), clean]
+}
+
+const TARGETS = [
+  ['DuckDB', openDuckdb],
+  ['PostgreSQL', openPostgres],
+] as const
+
+describe.each(TARGETS)('the target %s', (_, open) => {
+  let session: Session
+  let close: () => Promise<void>
+  const rows = async () =>
+    (await session.query!('SELECT * FROM main.prices ORDER BY id', { maxRows: 100, timeoutMs: 5000 })).rows
+  const target = () => session.target!
+  const load = (checkpoint: Checkpoint, ...rows: Value[][]) =>
+    target().load(lane, range(...rows), false, committing(checkpoint))
+
+  beforeEach(async () => {
+    ;[session, close] = await open()
+    await target().prepare([schema, step], checkpoint(1, 'begin'))
+    await load(checkpoint(1, 'copied'), ['1', '1.00', 'one'], ['2', '2.00', null], ['3', null, ''])
+  })
+  afterEach(async () => {
+    await session.close()
+    await close()
+  })
+
+  test('loads rows with their checkpoint, nulls and empty strings apart', async () => {
+    expect(await rows()).toEqual([
+      ['1', '1.00', 'one'],
+      ['2', '2.00', null],
+      ['3', null, ''],
+    ])
+    expect(await target().readCheckpoint('p')).toEqual(checkpoint(1, 'copied'))
+    expect(await target().readCheckpoint('other')).toBeUndefined()
+  })
+
+  test('fills in what was not sent, also for a row that moves', async () => {
+    const writing = await target().begin()
+    const effect = {
+      truncate: false,
+      removed: [['2']],
+      puts: [
+        { key: ['1'], row: ['1', '9.50', undefined], from: ['1'] },
+        { key: ['20'], row: ['20', undefined, 'moved'], from: ['2'] },
+      ],
+    }
+    expect(await writing.apply([{ lane, effect }])).toEqual([])
+    await writing.commit(checkpoint(1, 'applied'))
+    expect(await rows()).toEqual([
+      ['1', '9.50', 'one'],
+      ['3', null, ''],
+      ['20', '2.00', 'moved'],
+    ])
+  })
+
+  test('hands back what it cannot fill because the row is not there', async () => {
+    const writing = await target().begin()
+    const put = { key: ['7'], row: ['7', undefined, 'seven'], from: ['7'] }
+    const whole = { key: ['8'], row: ['8', '8.00', 'eight'] }
+    const effect = { truncate: false, removed: [], puts: [put, whole] }
+    expect(await writing.apply([{ lane, effect }])).toEqual([{ lane, put }])
+    await writing.commit(checkpoint(1, 'applied'))
+    expect((await rows()).map(([id]) => id)).toEqual(['1', '2', '3', '8'])
+  })
+
+  test('a range loaded again takes the place of its rows', async () => {
+    const again = range(['3', '3.50', 'again'], ['4', '4.00', 'new'])
+    await target().load(lane, again, true, committing(checkpoint(1, 'again')))
+    expect(await rows()).toEqual([
+      ['1', '1.00', 'one'],
+      ['2', '2.00', null],
+      ['3', '3.50', 'again'],
+      ['4', '4.00', 'new'],
+    ])
+  })
+
+  test('applying a batch again leaves the same rows', async () => {
+    const effect = { truncate: false, removed: [['1']], puts: [{ key: ['2'], row: ['2', '7.00', 'x'] }] }
+    for (const at of ['once', 'twice']) {
+      const writing = await target().begin()
+      await writing.apply([{ lane, effect }])
+      await writing.commit(checkpoint(1, at))
+    }
+    expect(await rows()).toEqual([
+      ['2', '7.00', 'x'],
+      ['3', null, ''],
+    ])
+  })
+
+  test('a value that does not fit is named, and nothing of its batch stays', async () => {
+    await expect(
+      load(checkpoint(1, 'bad'), ['8', '8.00', 'fits'], ['9', '12345.00', 'does not']),
+    ).rejects.toMatchObject({
+      kind: 'value',
+      message: expect.stringMatching(/^main\.prices\.price: the value 12345\.00 does not fit/),
+      remedy: expect.stringContaining('Correct the value at the source'),
+    })
+    const writing = await target().begin()
+    await writing.apply([{ lane, effect: { truncate: true, removed: [], puts: [] } }])
+    await writing.rollback()
+    expect(await rows()).toHaveLength(3)
+    expect((await target().readCheckpoint('p'))!.position.at).toBe('copied')
+  })
+
+  test('who has been overtaken cannot write any more', async () => {
+    await load(checkpoint(2, 'later'), ['4', '4.00', 'later'])
+    await expect(load(checkpoint(1, 'late'), ['5', '5.00', 'late'])).rejects.toMatchObject({
+      kind: 'structural',
+      message: expect.stringContaining('taken this pipeline over'),
+    })
+    expect(await rows()).toHaveLength(4)
+  })
+
+  test('emptying takes the rows and sets the checkpoint in one', async () => {
+    await target().empty([lane], checkpoint(1, 'again'))
+    expect(await rows()).toEqual([])
+    expect((await target().readCheckpoint('p'))!.position.at).toBe('again')
+  })
+})
