@@ -83,6 +83,7 @@ test('a wrong password is named in the test of a connection, with its remedy; th
   await type('Password', config.password)
   await click(button('Test'))
   await sees('wal_level is logical')
+  await click(xpath('//summary[normalize-space()="Show it"]'))
   await sees('CREATE ROLE constant_tide LOGIN REPLICATION')
   await click(button('Save'))
   await sees('No pipeline uses it yet')

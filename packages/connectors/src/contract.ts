@@ -152,8 +152,8 @@ export interface LogSink {
   truncate(relation: number): void
   /** `end`: the position behind the transaction. */
   commit(end: string): void
-  /** The source was heard, and this was its clock. */
-  heard(at: number): void
+  /** The source was heard, and this was its clock; `head`: where its log ended. */
+  heard(at: number, head?: string): void
   /** All that was committed when the source's clock stood at `at` has been given; nothing more up to `position`. */
   reached(position: string, at: number): void
   /** There is no room for more; whoever fills waits for `room`. */

@@ -7,6 +7,7 @@ export const journalProperties = {
     minimum: 0,
     maximum: 8784,
     default: 72,
+    advanced: true,
   },
   journalGiB: {
     type: 'integer',
@@ -14,6 +15,7 @@ export const journalProperties = {
     minimum: 1,
     maximum: 100_000,
     default: 10,
+    advanced: true,
   },
   journalHardGiB: {
     type: 'integer',
@@ -23,6 +25,7 @@ export const journalProperties = {
     minimum: 0,
     maximum: 100_000,
     default: 0,
+    advanced: true,
   },
 }
 

@@ -17,8 +17,9 @@ const POLL_MS = 200
 /** How often the source may forget, and a quiet checkpoint is written. */
 const ACKNOWLEDGE_MS = 2_000
 const QUIET_CHECKPOINT_MS = 10_000
-/** How often rows at the target are counted. */
+/** How often rows at the target are counted; less often where that takes long. */
 const COUNT_MS = 2_000
+const COUNT_SHARE = 0.02
 /** The rate of the copy is that of its last seconds. */
 const COPY_RATE_OVER_MS = 5_000
 
@@ -42,7 +43,7 @@ export class Runner {
   private state: PipelineState
   private retry: PipelineStatus['retry'] = null
   private checkpoint: Checkpoint | undefined
-  private copyRate: Rate | undefined
+  private copyRates: Rate[] = []
   private rowsThere: (number | null)[]
   private attempt = 0
 
@@ -210,8 +211,7 @@ export class Runner {
     await history.beginRun({ id: run, pipeline: this.record.id, from: fromId, to: toId, startedAt: iso() })
     let [rows, bytes] = [0, 0]
     const began = surroundings.now()
-    const copyRate = new Rate(COPY_RATE_OVER_MS, began)
-    this.copyRate = copyRate
+    this.copyRates = this.lanes.map(() => new Rate(COPY_RATE_OVER_MS, began))
     const view = await source.view(this.record.id)
     let checkpoint: Checkpoint
     try {
@@ -221,7 +221,7 @@ export class Runner {
         bytes += told.bytes
         this.checkpoint = told.checkpoint
         this.rowsThere[told.lane] = told.checkpoint.lanes[told.lane]!.copiedRows
-        copyRate.add(surroundings.now(), told.rows)
+        this.copyRates[told.lane]!.add(surroundings.now(), told.rows)
       })
     } finally {
       await view.close()
@@ -250,7 +250,7 @@ export class Runner {
     const { id } = this.record
     let checkpoint = from
     let written = from
-    let [acknowledged, counted, wrote, measured] = [0, 0, now(), 0]
+    let [acknowledged, countNext, wrote, measured] = [0, 0, now(), 0]
     while (!this.turned.signal.aborted) {
       const landing = await followOnce(id, source, target, this.lanes, checkpoint, fetchRow)
       this.succeeded()
@@ -286,10 +286,11 @@ export class Runner {
         await source.acknowledge(id, written.position)
         acknowledged = now()
       }
-      if (now() - counted > COUNT_MS) {
+      if (now() > countNext) {
+        const began = now()
         for (const [i, lane] of this.lanes.entries())
           this.rowsThere[i] = await target.count(lane.target.table)
-        counted = now()
+        countNext = now() + Math.max(COUNT_MS, (now() - began) / COUNT_SHARE)
       }
       if (landing.oldest !== null) continue
       if (source.news) await source.news(POLL_MS, this.turned.signal)
@@ -375,8 +376,8 @@ export class Runner {
 
   private laneStatus({ plan }: WorkingLane, i: number): LaneStatus {
     const progress = this.checkpoint?.lanes[i]
-    const copying = this.state === 'Copying' && this.checkpoint?.lanes.findIndex(lane => !lane.copied) === i
-    const rate = copying ? (this.copyRate?.perSecond(this.parts.surroundings.now()) ?? 0) : 0
+    const copying = this.state === 'Copying' && progress?.copied === false
+    const rate = copying ? (this.copyRates[i]?.perSecond(this.parts.surroundings.now()) ?? 0) : 0
     const copiedRows = progress?.copiedRows ?? 0
     return {
       source: plan.source,

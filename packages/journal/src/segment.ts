@@ -22,7 +22,7 @@ export interface Segment {
 }
 
 /** Distance between index entries. */
-const INDEX_EVERY = 256 * 1024
+const INDEX_EVERY = 16 * 1024
 const READ_AT_ONCE = 1024 * 1024
 
 export function segmentFile(folder: string, number: number): string {

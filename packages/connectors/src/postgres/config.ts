@@ -30,12 +30,15 @@ export const postgresConfigSchema = {
       enum: ['off', 'encrypt', 'verify'],
       enumTitles: ['none', 'TLS', 'TLS, and verify who answers'],
       default: 'off',
+      advanced: true,
     },
     tlsCa: {
       type: 'string',
       title: 'Certificate authority',
       description: 'PEM text, when the server’s certificate is not signed by a public one.',
       default: '',
+      multiline: true,
+      advanced: true,
     },
     method: {
       type: 'string',
@@ -52,6 +55,7 @@ export const postgresConfigSchema = {
       title: 'Web address of its own screen',
       description: 'If people look after this system in a browser, a link to it is kept here.',
       pattern: '^(https?://.*)?$',
+      advanced: true,
     },
   },
 }

@@ -1,10 +1,12 @@
 import type { LogSide, LogSink, Session } from '@tide/connectors/contract'
+import type { JournalFollower, JournalInfo } from '@tide/core/api/types'
 import { asFailure, type Failure } from '@tide/core/failure'
 import { backoff } from '@tide/core/pace/backoff'
 import { Turns } from '@tide/core/pace/turns'
 import type { Position } from '@tide/core/position/position'
 import type { DatasetName } from '@tide/core/records/dataset'
-import { Journal, type JournalFacts } from '@tide/journal/journal'
+import { Journal, type Retention } from '@tide/journal/journal'
+import { journalLines } from '@tide/journal/lines'
 import type { Surroundings } from '../repositories.ts'
 
 /** How often an idle source's position is kept, so that it can let go of its log. */
@@ -13,13 +15,6 @@ const MARK_MS = 5_000
 const LOOK_AFTER_MS = 10_000
 /** What was heard longer ago says nothing about now. */
 const HEARD_HOLDS_MS = 5_000
-
-export interface Retry {
-  attempt: number
-  message: string
-  remedy: string
-  nextAt: string
-}
 
 /** How far the journal is known to hold what the source has committed; times in microseconds since 1970. */
 export interface SourceClock {
@@ -34,7 +29,7 @@ export interface SourceClock {
  * whatever becomes of their targets, and tries again whenever the source was away.
  */
 export class JournalKeeper {
-  retry: Retry | null = null
+  retry: JournalInfo['retry'] = null
   /** Why the source cannot be followed any more. */
   fault: Failure | undefined
   private readonly folder: string
@@ -44,6 +39,8 @@ export class JournalKeeper {
   private readonly turns = new Turns()
   private journalThere: Journal | undefined
   private reading: { ended: AbortController; done: Promise<void> } | undefined
+  private head: string | undefined
+  private retention: Retention | undefined
   private heardAt: { source: number; here: number } | undefined
   private reachedAt: { position: string; at: number } | undefined
   private marked = 0
@@ -128,8 +125,34 @@ export class JournalKeeper {
     }
   }
 
-  facts(): JournalFacts | undefined {
-    return this.journalThere?.facts()
+  /** For people; `undefined` when there is no journal. */
+  get info(): (Omit<JournalInfo, 'followers'> & { followers: Omit<JournalFollower, 'name'>[] }) | undefined {
+    const facts = this.journalThere?.facts()
+    if (!facts) return undefined
+    const { kind, bytes, segments, start, end, followers, trouble } = facts
+    const { now, completeAt } = this.clock
+    const mark = ({ position, at }: { position: string; at: number }) => ({ position, at: isoOf(at || null) })
+    return {
+      kind,
+      bytes,
+      segments,
+      start: mark(start),
+      end: mark(end),
+      head: this.head ?? null,
+      heardAt: isoOf(now),
+      completeUpTo: isoOf(completeAt),
+      retry: this.retry,
+      fault: this.fault ? { message: this.fault.message, remedy: this.fault.remedy } : null,
+      diskTrouble: trouble?.message ?? null,
+      retention: this.retention ?? null,
+      followers: followers.map(({ id, ...rest }) => ({ pipeline: id, ...rest })),
+    }
+  }
+
+  /** The journal's changes as JSON Lines, oldest first, from behind a position on; at most so many. */
+  async *lines(from: string | undefined, most: number): AsyncGenerator<string> {
+    const journal = await this.turns.run(() => this.opened())
+    if (journal) yield* journalLines(journal, from, most)
   }
 
   async close(): Promise<void> {
@@ -199,6 +222,7 @@ export class JournalKeeper {
     const either = AbortSignal.any([signal, ended.signal])
     try {
       const log = session.log!
+      this.retention = log.retention
       await log.inspectTables(this.reader, journal.coveredTables)
       await journal.appender.abandon()
       const following = log.follow(this.reader, journal.end, this.sink(journal, succeeded), either)
@@ -234,7 +258,8 @@ export class JournalKeeper {
       remove: (relation, before) => appender.remove(relation, before),
       truncate: relation => appender.truncate(relation),
       commit: end => appender.commit(end),
-      heard: at => {
+      heard: (at, head) => {
+        if (head) this.head = head
         this.heardAt = { source: at, here: this.surroundings.now() }
         succeeded()
       },
@@ -251,4 +276,8 @@ export class JournalKeeper {
       durable: () => journal.end.at,
     }
   }
+}
+
+function isoOf(microseconds: number | null): string | null {
+  return microseconds === null ? null : new Date(microseconds / 1000).toISOString()
 }

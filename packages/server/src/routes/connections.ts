@@ -1,8 +1,9 @@
 import type Router from '@koa/router'
 import type { CheckItem } from '@tide/core/api/browse'
 import { connectors } from '@tide/connectors/registry'
-import type { ConnectionInfo } from '@tide/core/api/types'
+import type { ConnectionInfo, JournalInfo } from '@tide/core/api/types'
 import { Failure } from '@tide/core/failure'
+import { Readable } from 'node:stream'
 import type { ConnectionRecord } from '@tide/store/connections'
 import { newId, type Services } from '../services.ts'
 import { valid } from '../validate.ts'
@@ -177,6 +178,30 @@ export function connectionRoutes(router: Router, services: Services): void {
       warnings: items.filter(item => item.result === 'warning').length,
     })
     ctx.body = items
+  })
+
+  /** `null` where no log is followed. */
+  router.get('/connections/:id/journal', async ctx => {
+    const { info: journal } = services.journals.of((await record(ctx.params.id!)).id)
+    const names = new Map((await store.pipelines.list()).map(({ id, definition }) => [id, definition.name]))
+    const answer: JournalInfo | null = journal
+      ? {
+          ...journal,
+          followers: journal.followers.map(one => ({ ...one, name: names.get(one.pipeline) ?? '' })),
+        }
+      : null
+    ctx.type = 'json'
+    ctx.body = JSON.stringify(answer)
+  })
+
+  /** The journal's changes as JSON Lines, from behind `from` on. */
+  router.get('/connections/:id/journal/changes', async ctx => {
+    const { id, name } = await record(ctx.params.id!)
+    const from = typeof ctx.query.from === 'string' ? ctx.query.from : undefined
+    const most = Math.max(1, Number(ctx.query.limit) || Infinity)
+    ctx.type = 'application/jsonl'
+    ctx.attachment(`${name}.jsonl`)
+    ctx.body = Readable.from(services.journals.of(id).lines(from, most), { objectMode: false })
   })
 
   router.get('/connections/:id/catalogue', async ctx => {

@@ -15,7 +15,13 @@ export function Checks({ items }: { items: CheckItem[] }) {
           <div>
             <p>{found}</p>
             {remedy && <p className="mt-1 text-ink-2">{remedy}</p>}
-            {paste && <PasteBlock text={paste} />}
+            {paste && result !== 'ok' && <PasteBlock text={paste} />}
+            {paste && result === 'ok' && (
+              <details>
+                <summary className="text-link">Show it</summary>
+                <PasteBlock text={paste} />
+              </details>
+            )}
           </div>
         </li>
       ))}

@@ -6,7 +6,7 @@ import type { CheckItem } from '@tide/core/api/browse'
 import { refreshConnections, useConnections, useConnectors } from '../api/queries.ts'
 import { useWhere } from '../frame/crumbs.ts'
 import { Button, ButtonLink } from '../parts/Button.tsx'
-import { FindField, SelectField, TextField } from '../parts/Field.tsx'
+import { FindField, SelectField, TextArea, TextField } from '../parts/Field.tsx'
 import { ErrorNotice } from '../parts/Notice.tsx'
 import { Checks } from './Checks.tsx'
 
@@ -117,6 +117,19 @@ function Settings({ connector, present }: { connector: ConnectorInfo; present: C
       await refreshConnections()
       await navigate(`/connections/${saved.id}`)
     })
+  const settings = (advanced: boolean) =>
+    Object.entries(properties)
+      .filter(([, property]) => (property.advanced ?? false) === advanced)
+      .map(([key, property]) => (
+        <Setting
+          key={key}
+          property={property}
+          required={required.includes(key)}
+          secretSet={present?.secretsSet.includes(key) ?? false}
+          value={values[key]!}
+          onChange={value => setValues({ ...values, [key]: value })}
+        />
+      ))
   return (
     <form
       className="grid max-w-4xl grid-cols-[minmax(0,380px)_minmax(0,1fr)] gap-10 p-8"
@@ -136,16 +149,13 @@ function Settings({ connector, present }: { connector: ConnectorInfo; present: C
           onChange={event => setName(event.target.value)}
           hint="As your colleagues call the system."
         />
-        {Object.entries(properties).map(([key, property]) => (
-          <Setting
-            key={key}
-            property={property}
-            required={required.includes(key)}
-            secretSet={present?.secretsSet.includes(key) ?? false}
-            value={values[key]!}
-            onChange={value => setValues({ ...values, [key]: value })}
-          />
-        ))}
+        {settings(false)}
+        {Object.values(properties).some(({ advanced }) => advanced) && (
+          <details>
+            <summary className="text-[13px] font-semibold text-link">More settings</summary>
+            <div className="mt-3 space-y-4">{settings(true)}</div>
+          </details>
+        )}
         <ErrorNotice error={error} />
         <div className="flex gap-2 pt-2">
           <Button look="filled" type="submit" disabled={busy !== undefined || name.trim() === ''}>
@@ -193,6 +203,17 @@ function Setting({ property, required, secretSet, value, onChange }: SettingProp
           value: option,
           title: property.enumTitles?.[i] ?? option,
         }))}
+      />
+    )
+  }
+  if (property.multiline) {
+    return (
+      <TextArea
+        label={property.title}
+        hint={property.description}
+        rows={4}
+        value={value}
+        onChange={event => onChange(event.target.value)}
       />
     )
   }

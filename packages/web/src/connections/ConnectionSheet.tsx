@@ -21,6 +21,7 @@ import { FindField } from '../parts/Field.tsx'
 import { ErrorNotice } from '../parts/Notice.tsx'
 import { ResultGrid } from '../parts/ResultGrid.tsx'
 import { Checks } from './Checks.tsx'
+import { JournalSection } from './JournalSection.tsx'
 
 /** How to reach one system, whether it is well, what is in it. */
 export function ConnectionSheet() {
@@ -94,6 +95,7 @@ export function ConnectionSheet() {
         <ErrorNotice error={check.error} />
         {check.data && <Checks items={check.data} />}
       </div>
+      <JournalSection connection={id} />
       <Browser connection={id} />
     </article>
   )

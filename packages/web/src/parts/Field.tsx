@@ -40,6 +40,15 @@ export function TextField({
   )
 }
 
+export function TextArea({ label, hint, ...rest }: Described & ComponentProps<'textarea'>) {
+  const id = useId()
+  return (
+    <Labelled id={id} label={label} hint={hint}>
+      <textarea id={id} spellCheck={false} {...rest} className={`${control} font-mono text-[12px]`} />
+    </Labelled>
+  )
+}
+
 export function SelectField({
   label,
   hint,

@@ -40,7 +40,7 @@ export function NowSection() {
 function CopyFigures({ pipeline }: { pipeline: PipelineStatus }) {
   const { lanes } = pipeline
   const rows = lanes.reduce((sum, lane) => sum + lane.copiedRows, 0)
-  const rate = Math.max(0, ...lanes.map(lane => lane.rowsPerSecond))
+  const rate = lanes.reduce((sum, lane) => sum + lane.rowsPerSecond, 0)
   const left = copySecondsLeft(pipeline)
   return (
     <dl className="flex py-3">

@@ -25,13 +25,13 @@ const TABLES = `
 SELECT count(*)::int AS readable,
        (count(*) FILTER (WHERE pg_catalog.pg_has_role(c.relowner, 'USAGE')))::int AS owned,
        (count(*) FILTER (WHERE p.published))::int AS published,
-       json_agg(json_build_object('namespace', n.nspname, 'name', c.relname, 'identity', c.relreplident, 'index', i.name)
+       json_agg(json_build_object('namespace', n.nspname, 'name', c.relname, 'index', i.name, 'keyed', i.primary_there)
                 ORDER BY n.nspname, c.relname) FILTER (WHERE c.relreplident = 'n' OR c.relreplident = 'd' AND NOT i.primary_there)::text AS silent
   FROM pg_catalog.pg_class c
   JOIN pg_catalog.pg_namespace n ON n.oid = c.relnamespace
   CROSS JOIN LATERAL (
     SELECT coalesce(bool_or(x.indisprimary AND x.indimmediate), false) AS primary_there,
-           min(k.relname) FILTER (WHERE x.indisunique AND x.indimmediate AND x.indpred IS NULL AND x.indexprs IS NULL
+           min(k.relname) FILTER (WHERE x.indisunique AND NOT x.indisprimary AND x.indimmediate AND x.indpred IS NULL AND x.indexprs IS NULL
              AND NOT EXISTS (SELECT FROM unnest(x.indkey::int2[]) u JOIN pg_catalog.pg_attribute a
                               ON a.attrelid = c.oid AND a.attnum = u AND NOT a.attnotnull)) AS name
       FROM pg_catalog.pg_index x JOIN pg_catalog.pg_class k ON k.oid = x.indexrelid WHERE x.indrelid = c.oid) i
@@ -140,7 +140,7 @@ function publishing(
 }
 
 function identities(
-  silent: { namespace: string; name: string; identity: string; index: string | null }[],
+  silent: { namespace: string; name: string; index: string | null; keyed: boolean }[],
 ): CheckItem {
   const what = 'Replica identity'
   if (silent.length === 0)
@@ -150,12 +150,13 @@ function identities(
     what,
     result: 'warning',
     found: `${silent.length} tables cannot be followed: the log does not tell which row was changed. ${shown.slice(0, 5).map(printName).join(', ')}${silent.length > 5 ? ' …' : ''}`,
-    remedy:
-      'Give those that are to be followed an identity. FULL works without a key, but writes whole old rows to the log.',
+    remedy: 'Give those that are to be followed a key, or make a unique index their identity.',
     paste: shown
       .map(table => {
-        const how = table.index ? `USING INDEX ${ident(table.index)}` : 'FULL'
-        return `ALTER TABLE ${tableName(table)} REPLICA IDENTITY ${how};`
+        const name = tableName(table)
+        if (table.index) return `ALTER TABLE ${name} REPLICA IDENTITY USING INDEX ${ident(table.index)};`
+        if (table.keyed) return `ALTER TABLE ${name} REPLICA IDENTITY DEFAULT;`
+        return `-- ALTER TABLE ${name} ADD PRIMARY KEY (…);`
       })
       .join('\n'),
   }
@@ -163,7 +164,10 @@ function identities(
 
 function held(slots: { slot_name: string; active: string; held: string }[], keep: string | null): CheckItem {
   const what = 'Log held back'
-  const size = (bytes: string) => `${(Number(bytes) / 2 ** 30).toFixed(1)} GiB`
+  const size = (bytes: string) =>
+    Number(bytes) < 2 ** 30
+      ? `${Math.round(Number(bytes) / 2 ** 20)} MiB`
+      : `${(Number(bytes) / 2 ** 30).toFixed(1)} GiB`
   const idle = slots.filter(slot => slot.active !== 'true' && Number(slot.held) > HELD_WARNING_BYTES)
   if (idle.length > 0) {
     return {
@@ -178,7 +182,7 @@ function held(slots: { slot_name: string; active: string; held: string }[], keep
   return {
     what,
     result: 'ok',
-    found: `${most}; max_slot_wal_keep_size is ${keep ?? 'not known to this version'}`,
+    found: `${most}; ${keep === null || keep === '-1' ? 'nothing limits what a slot may hold back' : `no slot holds back more than ${keep}`}`,
   }
 }
 

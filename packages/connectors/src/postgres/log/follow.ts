@@ -169,7 +169,7 @@ class Stream {
     const { rows } = await this.pool.query(HEAD)
     const clock = Number(rows[0].now)
     this.head = { at: parseLsn(rows[0].at), clock }
-    this.sink.heard(clock)
+    this.sink.heard(clock, rows[0].at)
     this.sendStatus(true)
   }
 
