@@ -14,6 +14,7 @@ function installDebianPackages() {
     ['chromium', existsSync('/usr/bin/chromium')],
     ['chromium-driver', existsSync('/usr/bin/chromedriver')],
     ['postgresql', existsSync('/usr/lib/postgresql')],
+    ['mariadb-server', existsSync('/usr/sbin/mariadbd')],
   ].flatMap(([name, there]) => (there ? [] : [name]))
   if (missing.length === 0) return
   process.stdout.write(`Installing Debian’s ${missing.join(', ')} …\n`)

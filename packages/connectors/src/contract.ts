@@ -167,6 +167,8 @@ export interface LogSink {
 export interface LogSide {
   /** How long the journal keeps what nobody needs any more. */
   retention: { hours: number; bytes: number; hardBytes: number }
+  /** Its reader picks the tables out of the whole log, and must begin again when they become more. */
+  selectsTables: boolean
   /** The statements `open` or `extend` would run now, for the plan. */
   captureStatements(reader: string, tables: readonly DatasetName[]): Promise<string[]>
   /** What the owner of the source should know about this way of capturing changes. */
@@ -184,8 +186,14 @@ export interface LogSide {
   inspectTables(reader: string, tables: readonly DatasetName[]): Promise<void>
   /** The source need not keep its log for the reader any more. */
   close(reader: string): Promise<void>
-  /** Reads the log from the position on into the sink until the signal aborts. */
-  follow(reader: string, from: Position, sink: LogSink, signal: AbortSignal): Promise<void>
+  /** Reads what the log tells of the tables, from the position on, into the sink until the signal aborts. */
+  follow(
+    reader: string,
+    from: Position,
+    tables: readonly DatasetName[],
+    sink: LogSink,
+    signal: AbortSignal,
+  ): Promise<void>
   /** A view at a position of the log. */
   view(reader: string): Promise<CopyView>
 }

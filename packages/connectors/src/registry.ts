@@ -1,5 +1,6 @@
 import type { Connector } from './contract.ts'
 import { duckdb } from './duckdb/connector.ts'
+import { mariadb } from './mariadb/connector.ts'
 import { postgres } from './postgres/connector.ts'
 
-export const connectors: readonly Connector[] = [postgres, duckdb]
+export const connectors: readonly Connector[] = [postgres, mariadb, duckdb]

@@ -10,7 +10,9 @@ import { join } from 'node:path'
 import { committing } from './landing.ts'
 import type { Checkpoint, CopyRange, Session, TargetLane } from '../src/contract.ts'
 import { duckdb } from '../src/duckdb/connector.ts'
+import { mariadb } from '../src/mariadb/connector.ts'
 import { postgres } from '../src/postgres/connector.ts'
+import { startRealMariadb, type RealMariadb } from './real-mariadb.ts'
 import { startRealPostgres, type RealPostgres } from './real-postgres.ts'
 
 const column = (target: string, type: LogicalType): LaneColumn => ({
@@ -18,7 +20,7 @@ const column = (target: string, type: LogicalType): LaneColumn => ({
   target,
   type,
   nativeType: '',
-  targetType: duckdbType(type).native,
+  targetType: duckdbType(type).native.replace('VARCHAR', 'VARCHAR(200)'),
   nullable: true,
 })
 const columns = [
@@ -43,11 +45,14 @@ const range = (...rows: Value[][]): CopyRange => ({
 })
 
 let server: RealPostgres
+let maria: RealMariadb
 beforeAll(async () => {
   server = await startRealPostgres()
-})
+  maria = await startRealMariadb()
+}, 120_000)
 afterAll(async () => {
   await server?.close()
+  await maria?.close()
 })
 
 async function openDuckdb(): Promise<[Session, () => Promise<void>]> {
@@ -67,9 +72,20 @@ async function openPostgres(): Promise<[Session, () => Promise<void>]> {
   return [await postgres.open({ ...server.config, method: 'triggers' }), clean]
 }
 
+async function openMariadb(): Promise<[Session, () => Promise<void>]> {
+  const clean = async () => {
+    const client = await maria.connect()
+    await client.run('DROP DATABASE IF EXISTS main')
+    await client.run('DROP DATABASE IF EXISTS constant_tide_target')
+    await client.close()
+  }
+  return [await mariadb.open({ ...maria.config }), clean]
+}
+
 const TARGETS = [
   ['DuckDB', openDuckdb],
   ['PostgreSQL', openPostgres],
+  ['MariaDB', openMariadb],
 ] as const
 
 describe.each(TARGETS)('the target %s', (_, open) => {
@@ -159,7 +175,9 @@ describe.each(TARGETS)('the target %s', (_, open) => {
       load(checkpoint(1, 'bad'), ['8', '8.00', 'fits'], ['9', '12345.00', 'does not']),
     ).rejects.toMatchObject({
       kind: 'value',
-      message: expect.stringMatching(/^main\.prices\.price: the value 12345\.00 does not fit/),
+      message: expect.stringMatching(
+        /^main\.prices\.price: (the value 12345\.00 does not fit|Out of range value)/,
+      ),
       remedy: expect.stringContaining('Correct the value at the source'),
     })
     const writing = await target().begin()

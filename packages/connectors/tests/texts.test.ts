@@ -8,6 +8,7 @@ import { mkdtempSync, rmSync, writeFileSync } from 'node:fs'
 import { tmpdir } from 'node:os'
 import { join } from 'node:path'
 import type pg from 'pg'
+import { LineMeter } from '../src/duckdb/line-meter.ts'
 import { readCsv } from '../src/duckdb/sql.ts'
 import { ident, literal, parseArray, parseComposite } from '../src/postgres/text.ts'
 import { startRealPostgres, type TestDatabase } from './real-postgres.ts'
@@ -114,11 +115,31 @@ describe('text forms', () => {
         const csv = rows.map(csvLine).join('')
         const file = join(folder, 'rows.csv')
         writeFileSync(file, csv)
-        const { read, select } = readCsv(file, columns, Buffer.byteLength(csv))
+        const bytes = Buffer.byteLength(csv)
+        const { read, select } = readCsv({ file, bytes, longestLine: bytes }, columns)
         const result = await duck.runAndReadAll(`SELECT ${select.join(', ')} FROM ${read} ORDER BY c0::INT`)
         expect(result.getRows()).toEqual(rows)
       }),
       { numRuns: 200 },
     )
   })
+})
+
+test('the longest CSV record is known, however it comes in parts', () => {
+  fc.assert(
+    fc.property(
+      fc.array(fc.array(fc.string({ unit: fc.constantFrom('a', '"', '\n', ',', 'ü') })), { minLength: 1 }),
+      fc.integer({ min: 1, max: 9 }),
+      (rows, size) => {
+        const lines = rows.map(row => Buffer.from(csvLine(row)))
+        const whole = Buffer.concat(lines)
+        const meter = new LineMeter()
+        for (let at = 0; at < whole.length; at += size) meter.take(whole.subarray(at, at + size))
+        expect([meter.bytes, meter.longest]).toEqual([
+          whole.length,
+          Math.max(...lines.map(line => line.length)),
+        ])
+      },
+    ),
+  )
 })

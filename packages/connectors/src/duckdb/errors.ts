@@ -20,6 +20,14 @@ export function duckdbFailure(thrown: unknown, where: string): Failure {
       thrown,
     )
   }
+  if (/^Out of Memory Error/.test(message)) {
+    return new Failure(
+      'transient',
+      `${where}: DuckDB has no memory left for this batch: ${message}`,
+      'It is tried again from a fresh start of the warehouse.',
+      thrown,
+    )
+  }
   if (/^Catalog Error/.test(message)) {
     return new Failure(
       'structural',

@@ -7,7 +7,7 @@ import { tmpdir } from 'node:os'
 import { dirname, join, resolve } from 'node:path'
 
 /** Enough for loads and merges in batches; DuckDB spills beyond it, so that the process stays small. */
-const MEMORY_LIMIT = '192MB'
+const MEMORY_LIMIT = '512MB'
 
 interface Shared {
   instance: DuckDBInstance

@@ -89,19 +89,24 @@ export interface CsvReading {
 }
 
 const CSV_OPTIONS = `header = false, auto_detect = false, delim = ',', quote = '"', escape = '"', nullstr = '', allow_quoted_nulls = false, new_line = '\\n'`
-/** DuckDB's default. A line can be as long as the file, so that is what the reader is told; it never takes more. */
+/** DuckDB's default. The reader takes a multiple of it in memory, so it is told of longer lines only where there are. */
 const USUAL_LINE = 2_000_000
+
+export interface CsvFile {
+  file: string
+  bytes: number
+  longestLine: number
+}
 
 /** Reads a file of `csvLine`s. With `asText` every field stays text, so that a bad one can be looked for. */
 export function readCsv(
-  file: string,
+  { file, longestLine }: CsvFile,
   columns: readonly LaneColumn[],
-  bytes: number,
   asText = false,
 ): CsvReading {
   const readings = columns.map(column => reading(column.type, column.targetType))
   const types = readings.map(({ csvType }, i) => `'c${i}': '${asText ? 'VARCHAR' : csvType}'`)
-  const line = Math.max(USUAL_LINE, bytes + 1)
+  const line = Math.max(USUAL_LINE, longestLine + 1)
   return {
     read: `read_csv(${literal(file)}, columns = {${types.join(', ')}}, ${CSV_OPTIONS}, max_line_size = ${line}, buffer_size = ${line})`,
     select: readings.map(({ expression, csvType }, i) =>

@@ -21,9 +21,13 @@ import type {
 } from '../contract.ts'
 import { duckdbFailure } from './errors.ts'
 import type { Lease } from './instance.ts'
-import { ddl, ident, readCsv, STATE_DDL, STATE_SCHEMA, tableName } from './sql.ts'
+import { LineMeter } from './line-meter.ts'
+import { ddl, ident, readCsv, type CsvFile, STATE_DDL, STATE_SCHEMA, tableName } from './sql.ts'
 
 let files = 0
+
+/** Temporary tables of a batch; kept no longer than it, since their rows stay in memory. */
+const STAGES = ['puts', 'removed', 'kept']
 
 /** Writes through one connection of its own; calls must not overlap, but for loads, which take turns. */
 export class DuckdbTarget implements TargetSide {
@@ -58,12 +62,12 @@ export class DuckdbTarget implements TargetSide {
   }
 
   async load(lane: TargetLane, { csv }: CopyRange, again: boolean, commit: CommitLoad): Promise<void> {
-    await this.withFile(csv, (file, bytes) =>
+    await this.withFile(csv, csvFile =>
       this.loading.run(async () => {
         try {
           await this.connection.run('BEGIN TRANSACTION')
-          const rows = await this.insertRange(lane, file, bytes, again)
-          await commit({ rows, bytes }, async checkpoint => {
+          const rows = await this.insertRange(lane, csvFile, again)
+          await commit({ rows, bytes: csvFile.bytes }, async checkpoint => {
             await this.writeCheckpoint(checkpoint)
             await this.connection.run('COMMIT')
           })
@@ -75,14 +79,15 @@ export class DuckdbTarget implements TargetSide {
     )
   }
 
-  private async insertRange(lane: TargetLane, file: string, bytes: number, again: boolean): Promise<number> {
+  private async insertRange(lane: TargetLane, file: CsvFile, again: boolean): Promise<number> {
     const table = tableName(lane.table)
-    if (!again) return this.insertCsv(`INSERT INTO ${table}`, lane, lane.columns, file, bytes)
-    const names = lane.columns.map(({ target }) => ident(target))
-    const own = lane.key.map(name => `t.${ident(name)} = again.${ident(name)}`).join(' AND ')
-    await this.insertCsv('CREATE OR REPLACE TEMP TABLE again AS', lane, lane.columns, file, bytes, names)
-    await this.connection.run(`DELETE FROM ${table} t USING again WHERE ${own}`)
-    return (await this.connection.run(`INSERT INTO ${table} SELECT * FROM again`)).rowsChanged
+    if (!again) return this.insertCsv(`INSERT INTO ${table}`, lane, lane.columns, file)
+    // Read twice, so that a large range need not be kept in memory.
+    const { read, select } = readCsv(file, lane.columns)
+    const key = lane.key.map((name, i) => `${select[indexOf(lane, name)]} AS k${i}`).join(', ')
+    const own = lane.key.map((name, i) => `t.${ident(name)} = again.k${i}`).join(' AND ')
+    await this.connection.run(`DELETE FROM ${table} t USING (SELECT ${key} FROM ${read}) again WHERE ${own}`)
+    return this.insertCsv(`INSERT INTO ${table}`, lane, lane.columns, file)
   }
 
   async begin() {
@@ -104,6 +109,7 @@ export class DuckdbTarget implements TargetSide {
         try {
           await this.writeCheckpoint(checkpoint)
           await connection.run('COMMIT')
+          for (const stage of STAGES) await connection.run(`DROP TABLE IF EXISTS temp.${stage}`)
         } catch (error) {
           throw duckdbFailure(error, this.where)
         }
@@ -176,9 +182,10 @@ export class DuckdbTarget implements TargetSide {
       )
     }
     let unfilled: Put[] = []
+    const unsent = unsentColumns(effect)
     if (effect.puts.length > 0) {
       await this.stagePuts(lane, keyColumns, effect)
-      unfilled = await this.fillUnsent(lane, effect, match)
+      if (unsent.size > 0) unfilled = await this.keepUnsent(lane, effect, unsent, match('puts'))
     }
     if (effect.removed.length > 0 && !effect.truncate) {
       await this.connection.run(`DELETE FROM ${table} t USING removed WHERE ${match('removed')}`)
@@ -188,9 +195,13 @@ export class DuckdbTarget implements TargetSide {
       const own = lane.key.map(name => `t.${ident(name)} = puts.c${indexOf(lane, name)}`).join(' AND ')
       await this.connection.run(`DELETE FROM ${table} t USING puts WHERE ${own}`)
     }
-    await this.connection.run(
-      `INSERT INTO ${table} SELECT ${lane.columns.map((_, i) => `c${i}`).join(', ')} FROM puts`,
+    const values = lane.columns.map((_, i) =>
+      unsent.has(i)
+        ? `CASE WHEN contains(puts.unsent, ',${i},') THEN kept.u${i} ELSE puts.c${i} END`
+        : `puts.c${i}`,
     )
+    const kept = unsent.size > 0 ? 'LEFT JOIN kept ON kept.n = puts.n' : ''
+    await this.connection.run(`INSERT INTO ${table} SELECT ${values.join(', ')} FROM puts ${kept}`)
     return unfilled
   }
 
@@ -210,22 +221,22 @@ export class DuckdbTarget implements TargetSide {
     return this.stage('puts', lane, [...lane.columns, text, ...keyColumns, text], rows, names)
   }
 
-  private async fillUnsent(
+  /**
+   * Takes what was not sent from the rows as they are there, before any of them goes (`kept.u…` for put `n`). The
+   * staged rows are on the right of the join, where DuckDB keeps them in memory; the table streams past.
+   */
+  private async keepUnsent(
     lane: TargetLane,
     { puts }: NetEffect,
-    match: (stage: string) => string,
+    unsent: ReadonlySet<number>,
+    match: string,
   ): Promise<Put[]> {
-    const columns = new Set(
-      puts.flatMap(({ row }) => row.flatMap((value, i) => (value === undefined ? [i] : []))),
+    const columns = [...unsent].map(i => `t.${ident(lane.columns[i]!.target)} AS u${i}`)
+    await this.connection.run(
+      `CREATE OR REPLACE TEMP TABLE kept AS SELECT puts.n, ${columns.join(', ')} FROM ${tableName(lane.table)} t
+         JOIN (SELECT * FROM puts WHERE unsent IS NOT NULL) puts ON ${match}`,
     )
-    for (const i of columns) {
-      await this.connection.run(
-        `UPDATE puts SET c${i} = t.${ident(lane.columns[i]!.target)} FROM ${tableName(lane.table)} t
-          WHERE ${match('puts')} AND contains(puts.unsent, ',${i},')`,
-      )
-    }
-    if (columns.size === 0) return []
-    const missing = `unsent IS NOT NULL AND NOT EXISTS (SELECT 1 FROM ${tableName(lane.table)} t WHERE ${match('puts')})`
+    const missing = `unsent IS NOT NULL AND n NOT IN (SELECT n FROM kept)`
     const found = await this.connection.runAndReadAll(`SELECT n FROM puts WHERE ${missing}`)
     if (found.currentRowCount > 0) await this.connection.run(`DELETE FROM puts WHERE ${missing}`)
     return found.getRows().map(([n]) => puts[Number(n)]!)
@@ -238,8 +249,8 @@ export class DuckdbTarget implements TargetSide {
     rows: readonly (readonly Value[])[],
     names: readonly string[],
   ): Promise<void> {
-    await this.withFile([Buffer.from(rows.map(csvLine).join(''))], async (file, bytes) => {
-      await this.insertCsv(`CREATE OR REPLACE TEMP TABLE ${name} AS`, lane, columns, file, bytes, names)
+    await this.withFile([Buffer.from(rows.map(csvLine).join(''))], async file => {
+      await this.insertCsv(`CREATE OR REPLACE TEMP TABLE ${name} AS`, lane, columns, file, names)
     })
   }
 
@@ -248,11 +259,10 @@ export class DuckdbTarget implements TargetSide {
     into: string,
     lane: TargetLane,
     columns: readonly LaneColumn[],
-    file: string,
-    bytes: number,
+    file: CsvFile,
     names?: readonly string[],
   ): Promise<number> {
-    const { read, select } = readCsv(file, columns, bytes)
+    const { read, select } = readCsv(file, columns)
     const list = names ? select.map((expression, i) => `${expression} AS ${names[i]}`) : select
     try {
       return (await this.connection.run(`${into} SELECT ${list.join(', ')} FROM ${read}`)).rowsChanged
@@ -260,7 +270,7 @@ export class DuckdbTarget implements TargetSide {
       const misfit = /^(Conversion|Invalid Input|Constraint|Out of Range) Error/i.test(
         (error as Error).message,
       )
-      throw misfit ? await this.misfit(lane, columns, file, bytes, error) : error
+      throw misfit ? await this.misfit(lane, columns, file, error) : error
     }
   }
 
@@ -268,13 +278,12 @@ export class DuckdbTarget implements TargetSide {
   private async misfit(
     lane: TargetLane,
     columns: readonly LaneColumn[],
-    file: string,
-    bytes: number,
+    file: CsvFile,
     cause: unknown,
   ): Promise<Failure> {
     const connection = await this.lease.connect()
     try {
-      const { read, select } = readCsv(file, columns, bytes, true)
+      const { read, select } = readCsv(file, columns, true)
       const key = lane.key.map(name => `c${columns.findIndex(column => column.target === name)}`).join(`, `)
       for (const [i, column] of columns.entries()) {
         const found = await connection.runAndReadAll(
@@ -322,25 +331,27 @@ export class DuckdbTarget implements TargetSide {
     }
   }
 
-  private async withFile(
-    content: CopyRange['csv'],
-    body: (file: string, bytes: number) => Promise<void>,
-  ): Promise<void> {
+  private async withFile(content: CopyRange['csv'], body: (file: CsvFile) => Promise<void>): Promise<void> {
     const file = join(this.lease.staging, `${files++}.csv`)
     try {
-      let bytes = 0
-      const counted = async function* () {
+      const meter = new LineMeter()
+      const metered = async function* () {
         for await (const part of content) {
-          bytes += part.length
+          meter.take(Buffer.from(part.buffer, part.byteOffset, part.byteLength))
           yield part
         }
       }
-      await pipeline(counted, createWriteStream(file))
-      await body(file, bytes)
+      await pipeline(metered, createWriteStream(file))
+      await body({ file, bytes: meter.bytes, longestLine: meter.longest })
     } finally {
       await rm(file, { force: true })
     }
   }
+}
+
+/** Where in the rows there are values that were not sent. */
+function unsentColumns({ puts }: NetEffect): Set<number> {
+  return new Set(puts.flatMap(({ row }) => row.flatMap((value, i) => (value === undefined ? [i] : []))))
 }
 
 function checkpointValues(checkpoint: Checkpoint): string[] {

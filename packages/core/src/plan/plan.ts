@@ -55,8 +55,8 @@ export interface Plan {
 /** What the plan must know about the target beside its catalogue. */
 export interface TargetProfile {
   naming: NamingProfile
-  /** `native`: what the source calls the type, when source and target are of one kind. */
-  typeOf(type: LogicalType, native?: string): MappedType
+  /** `native`: what the source calls the type, when source and target are of one kind. `inKey`: it must be indexed. */
+  typeOf(type: LogicalType, native?: string, inKey?: boolean): MappedType
   /** Equal for names that the target takes for the same. */
   sameName(a: string, b: string): boolean
 }
@@ -210,7 +210,11 @@ function planLane(
     }
     const column = fitName(field.name, profile.naming)
     if ('refused' in column) odd.push(`${field.name} (${column.refused})`)
-    const mapped = profile.typeOf(field.type, sameKind ? field.nativeType : undefined)
+    const mapped = profile.typeOf(
+      field.type,
+      sameKind ? field.nativeType : undefined,
+      dataset.key.includes(field.name),
+    )
     if (columns.some(other => profile.sameName(other.target, column.name))) {
       refuse(`${shown} has two columns that both become ${column.name}.`, 'Leave it out.')
     }

@@ -4,7 +4,7 @@ import { asFailure, type Failure } from '@tide/core/failure'
 import { backoff } from '@tide/core/pace/backoff'
 import { Turns } from '@tide/core/pace/turns'
 import type { Position } from '@tide/core/position/position'
-import type { DatasetName } from '@tide/core/records/dataset'
+import { datasetId, type DatasetName } from '@tide/core/records/dataset'
 import { Journal, type Retention } from '@tide/journal/journal'
 import { journalLines } from '@tide/journal/lines'
 import type { Surroundings } from '../repositories.ts'
@@ -66,8 +66,12 @@ export class JournalKeeper {
       this.fault = undefined
       let from: Position
       if (journal) {
+        const known = new Set(journal.coveredTables.map(datasetId))
+        const more = tables.some(table => !known.has(datasetId(table)))
+        if (log.selectsTables && more) await this.stopReading()
         const { position, added } = await log.extend(this.reader, tables)
-        await journal.cover(added, position)
+        const uncovered = log.selectsTables ? tables.filter(table => !known.has(datasetId(table))) : added
+        await journal.cover(uncovered, position)
         from = position
       } else {
         from = await log.open(this.reader, tables)
@@ -225,7 +229,13 @@ export class JournalKeeper {
       this.retention = log.retention
       await log.inspectTables(this.reader, journal.coveredTables)
       await journal.appender.abandon()
-      const following = log.follow(this.reader, journal.end, this.sink(journal, succeeded), either)
+      const following = log.follow(
+        this.reader,
+        journal.end,
+        journal.coveredTables,
+        this.sink(journal, succeeded),
+        either,
+      )
       const caring = this.lookAfter(journal, log, either)
       try {
         await Promise.race([following, caring])

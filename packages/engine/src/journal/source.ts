@@ -127,6 +127,13 @@ function readAs(lanes: readonly SourceLane[], { dataset, columns }: LoggedRelati
   )
   const lane = lanes[index]
   if (!lane) return undefined
+  if (columns.length === 0) {
+    throw new Failure(
+      'structural',
+      `The table ${printName(dataset)} was dropped, renamed or made anew at the source.`,
+      'Start again: the tables are copied anew; leave it out in the setup if it is gone.',
+    )
+  }
   const places = lane.columns.map(({ source }) => columns.findIndex(({ name }) => name === source))
   const changed = lane.columns.find((column, i) => columns[places[i]!]?.nativeType !== column.nativeType)
   const added = columns.find(({ name }) => !lane.columns.some(({ source }) => source === name))

@@ -23,6 +23,7 @@ type Guard = <T>(work: Promise<T>) => Promise<T>
 export function logSide(config: PostgresConfig, pool: Pool, guard: Guard): LogSide {
   return {
     retention: retentionOf(config),
+    selectsTables: false,
     captureNote:
       'The source keeps its log until our journal has it: while nothing reads the slot, its disk fills. Stopping the last pipeline on this connection removes slot and publication.',
     captureStatements: (reader, tables) => guard(captureStatements(pool, reader, tables)),
@@ -36,7 +37,8 @@ export function logSide(config: PostgresConfig, pool: Pool, guard: Guard): LogSi
       ),
     inspectHistory: (reader, from) => guard(refuseAnotherHistory(config, pool, reader, from)),
     close: reader => guard(closeSlot(pool, reader)),
-    follow: (reader, from, sink, signal) => guard(followSlot(config, pool, reader, from, sink, signal)),
+    follow: (reader, from, _tables, sink, signal) =>
+      guard(followSlot(config, pool, reader, from, sink, signal)),
     view: () => guard(openView(config, pool)),
     inspectTables: async (reader, tables) => {
       const missing = await guard(unpublished(pool, reader, tables))

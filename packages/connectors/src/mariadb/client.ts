@@ -1,0 +1,130 @@
+import { setTimeout as sleep } from 'node:timers/promises'
+import mysql, { type Connection, type ConnectionOptions, type TypeCastField } from 'mysql2'
+import { tlsOptions, type MariadbConfig } from './config.ts'
+
+/** Settings under which the server prints canonical text, and takes nothing that does not fit. */
+const SETTINGS = [
+  `SET SESSION time_zone = '+00:00', sql_mode = 'STRICT_ALL_TABLES,NO_AUTO_VALUE_ON_ZERO,ALLOW_INVALID_DATES',
+       wait_timeout = 86400, net_write_timeout = 600, innodb_lock_wait_timeout = 20`,
+]
+
+/** How long a server may take to give up a transaction before it is left to notice by itself. */
+const ABANDON_MS = 2_000
+
+/** Every value as the server prints it: no parsing, so no rounding. */
+const asText = (field: TypeCastField) => field.string()
+
+export function clientOptions(config: MariadbConfig): ConnectionOptions {
+  const ssl = tlsOptions(config)
+  return {
+    host: config.host,
+    port: config.port,
+    user: config.user,
+    password: config.password,
+    charset: 'utf8mb4_bin',
+    connectTimeout: 10_000,
+    enableKeepAlive: true,
+    supportBigNumbers: true,
+    ...(ssl ? { ssl } : {}),
+  }
+}
+
+/** One connection to the server; whoever opens it closes it. */
+export class Session {
+  readonly connection: Connection
+  private broken: Error | undefined
+
+  private constructor(connection: Connection) {
+    this.connection = connection
+    connection.on('error', (error: Error) => (this.broken = error))
+  }
+
+  static async open(config: MariadbConfig, options: ConnectionOptions = {}): Promise<Session> {
+    const connection = mysql.createConnection({ ...clientOptions(config), ...options })
+    const session = new Session(connection)
+    await new Promise<void>((resolve, reject) =>
+      connection.connect(error => (error ? reject(error) : resolve())),
+    )
+    for (const statement of SETTINGS) await session.run(statement)
+    return session
+  }
+
+  /** Whether it was cut. */
+  get cut(): boolean {
+    return this.broken !== undefined
+  }
+
+  /** The rows as objects of texts. */
+  async rows<T>(sql: string): Promise<T[]> {
+    return (await this.query(sql, false)) as T[]
+  }
+
+  /** The rows as arrays of texts. */
+  async arrays(sql: string): Promise<(string | null)[][]> {
+    return (await this.query(sql, true)) as (string | null)[][]
+  }
+
+  /** The rows, and what their columns are. */
+  described(sql: string): Promise<{ fields: { name: string; type: string }[]; rows: (string | null)[][] }> {
+    return new Promise((resolve, reject) => {
+      this.connection.query({ sql, rowsAsArray: true, typeCast: asText } as never, (error, rows, fields) => {
+        if (error) return reject(error)
+        const described = (fields ?? []).map(({ name, columnType }) => ({
+          name,
+          type: ((mysql.Types as unknown as Record<number, string>)[columnType ?? -1] ?? '').toLowerCase(),
+        }))
+        resolve({ fields: described, rows: rows as (string | null)[][] })
+      })
+    })
+  }
+
+  /** How many rows the statement has changed. */
+  async run(sql: string, options: object = {}): Promise<number> {
+    const result = (await this.query(sql, false, options)) as { affectedRows?: number }
+    return result.affectedRows ?? 0
+  }
+
+  /** Rows one after another, with the back-pressure of a stream. */
+  stream(sql: string): AsyncIterable<(string | null)[]> {
+    const query = this.connection.query({ sql, rowsAsArray: true, typeCast: asText } as never)
+    return query.stream({ highWaterMark: 500 }) as unknown as AsyncIterable<(string | null)[]>
+  }
+
+  async close(): Promise<void> {
+    if (this.broken) return this.connection.destroy()
+    await new Promise<void>(resolve => this.connection.end(() => resolve()))
+  }
+
+  /** Ends the transaction, so that no lock outlives us, and the connection with it. */
+  async abandon(): Promise<void> {
+    if (!this.broken) await Promise.race([this.run('ROLLBACK').catch(() => {}), sleep(ABANDON_MS)])
+    this.connection.destroy()
+  }
+
+  /** At once, whatever is under way. */
+  destroy(): void {
+    this.connection.destroy()
+  }
+
+  private query(sql: string, rowsAsArray: boolean, options: object = {}): Promise<unknown> {
+    return new Promise((resolve, reject) => {
+      if (this.broken) return reject(this.broken)
+      this.connection.query({ sql, rowsAsArray, typeCast: asText, ...options } as never, (error, result) =>
+        error ? reject(error) : resolve(result),
+      )
+    })
+  }
+}
+
+/** Runs `body` in a session of its own. */
+export async function withSession<T>(
+  config: MariadbConfig,
+  body: (session: Session) => Promise<T>,
+): Promise<T> {
+  const session = await Session.open(config)
+  try {
+    return await body(session)
+  } finally {
+    await session.close()
+  }
+}

@@ -1,0 +1,86 @@
+import { Failure } from '@tide/core/failure'
+
+interface MysqlError {
+  code?: string
+  errno?: number
+  message: string
+}
+
+/** What MariaDB or the network said about `where` (the server, for people), as a Failure with a remedy. */
+export function mariadbFailure(thrown: unknown, where: string): Failure {
+  if (thrown instanceof Failure) return thrown
+  const { code = '', message } = thrown as MysqlError
+  const fail = (kind: 'transient' | 'structural', text: string, remedy: string) =>
+    new Failure(kind, text, remedy, thrown)
+  switch (code) {
+    case 'ENOTFOUND':
+    case 'EAI_AGAIN':
+      return fail(
+        'transient',
+        `The host of ${where} is not known by that name.`,
+        'Correct the host name, or the name service.',
+      )
+    case 'ECONNREFUSED':
+      return fail(
+        'transient',
+        `Nothing answers at ${where}.`,
+        'Check host and port; see that MariaDB runs and that bind-address takes in this address.',
+      )
+    case 'ETIMEDOUT':
+    case 'EHOSTUNREACH':
+      return fail(
+        'transient',
+        `${where} cannot be reached.`,
+        'Check the address, the route and the firewall.',
+      )
+    case 'ER_ACCESS_DENIED_ERROR':
+    case 'ER_HOST_NOT_PRIVILEGED':
+      return fail(
+        'structural',
+        `${where} refuses this user or password: ${message}.`,
+        'Correct the user or the password of the connection, or let the user in from this host.',
+      )
+    case 'ER_BAD_DB_ERROR':
+      return fail('structural', `${where}: ${message}.`, 'Correct the database name of the connection.')
+    case 'ER_SPECIFIC_ACCESS_DENIED_ERROR':
+    case 'ER_TABLEACCESS_DENIED_ERROR':
+    case 'ER_DBACCESS_DENIED_ERROR':
+    case 'ER_COLUMNACCESS_DENIED_ERROR':
+      return fail(
+        'structural',
+        `${where} denies a right: ${message}.`,
+        'Grant the right to the connection’s user, then continue.',
+      )
+    case 'ER_NO_SUCH_TABLE':
+    case 'ER_BAD_FIELD_ERROR':
+      return fail(
+        'structural',
+        `${where}: ${message}.`,
+        'Leave the table out, or create it again and recopy.',
+      )
+    case 'ER_MASTER_FATAL_ERROR_READING_BINLOG':
+      return fail(
+        'structural',
+        `${where}: ${message}.`,
+        'What follows is no longer in its log. Start the pipelines on it again: their tables are copied anew.',
+      )
+  }
+  if (
+    /ECONNRESET|EPIPE|PROTOCOL_CONNECTION_LOST|closed state|ER_SERVER_SHUTDOWN|ER_CONNECTION_KILLED/.test(
+      `${code} ${message}`,
+    )
+  ) {
+    return fail(
+      'transient',
+      `The connection to ${where} was cut: ${message}.`,
+      'See whether the server is up; it is tried again by itself.',
+    )
+  }
+  const known =
+    /^ER_/.test(code) && !/LOCK|DEADLOCK|TOO_MANY|QUERY_INTERRUPTED|SHUTDOWN|KILLED|DISK_FULL/.test(code)
+  return fail(
+    known ? 'structural' : 'transient',
+    `${where}: ${message}.`,
+    'Read the message; the server’s own log may say more.',
+  )
+}

@@ -1,0 +1,70 @@
+/** MariaDB's quoting, and how its values are read as canonical text. */
+import type { DatasetName } from '@tide/core/records/dataset'
+import type { LogicalType } from '@tide/core/records/types'
+
+export function ident(name: string): string {
+  return `\`${name.replaceAll('`', '``')}\``
+}
+
+/** Quotes a string as a literal under the default `sql_mode`, and under NO_BACKSLASH_ESCAPES. */
+export function literal(text: string): string {
+  if (!text.includes('\\')) return `'${text.replaceAll("'", "''")}'`
+  return `CONVERT(x'${Buffer.from(text).toString('hex')}' USING utf8mb4)`
+}
+
+export function tableName({ namespace, name }: DatasetName): string {
+  return `${ident(namespace)}.${ident(name)}`
+}
+
+/** A key's value, so that the index over its column is used. */
+export function keyLiteral(value: string, type: LogicalType): string {
+  switch (type.kind) {
+    case 'int':
+    case 'decimal':
+      if (!/^-?\d+(\.\d+)?$/.test(value)) throw new Error(`not a number in a key: ${value}`)
+      return value
+    case 'float':
+      return `CAST(${literal(value)} AS DOUBLE)`
+    case 'binary':
+      return `x'${value.slice(2)}'`
+    case 'timestamp':
+      return literal(value.replace(/\+00$/, ''))
+    default:
+      return literal(value)
+  }
+}
+
+/** What to select so that a column comes as canonical text; floats of 32 bits must still be rounded to their own. */
+export function canonicalColumn(name: string, type: LogicalType, nativeType: string): string {
+  const column = ident(name)
+  switch (type.kind) {
+    case 'binary':
+      return `CONCAT('\\\\x', LOWER(HEX(${column})))`
+    case 'float':
+      return type.bits === 32 ? `CAST(${column} AS DOUBLE)` : column
+    case 'int':
+      return /^(bit|year)/.test(nativeType) ? `${column} + 0` : column
+    case 'timestamp': {
+      const text = withoutTrailingZeros(column, nativeType)
+      return type.zoned ? `CONCAT(${text}, '+00')` : text
+    }
+    case 'other':
+      return withoutTrailingZeros(column, nativeType)
+    default:
+      return `CAST(${column} AS CHAR)`
+  }
+}
+
+function withoutTrailingZeros(column: string, nativeType: string): string {
+  const text = `CAST(${column} AS CHAR)`
+  return /\([1-6]\)$/.test(nativeType) ? `TRIM(TRAILING '.' FROM TRIM(TRAILING '0' FROM ${text}))` : text
+}
+
+/** The shortest decimal text that means this 32-bit float. */
+export function float32Text(value: number): string {
+  for (let digits = 6; digits < 9; digits++) {
+    const text = String(Number(value.toPrecision(digits)))
+    if (Math.fround(Number(text)) === value) return text
+  }
+  return String(Number(value.toPrecision(9)))
+}

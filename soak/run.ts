@@ -1,0 +1,190 @@
+/**
+ * Random transactions at a real source, followed into several targets, while at random moments the engine is killed,
+ * servers restart, connections are cut, the journal's disk fills, and lanes are copied again. In the end both sides
+ * are compared row by row, and the journal's transactions with those that the source's own ledger knows.
+ */
+import type { PipelineStatus } from '@tide/core/api/types'
+import { spawnSync } from 'node:child_process'
+import { existsSync, mkdirSync, mkdtempSync, rmSync, statfsSync, truncateSync, writeFileSync } from 'node:fs'
+import { tmpdir } from 'node:os'
+import { join } from 'node:path'
+import { setTimeout as sleep } from 'node:timers/promises'
+import { call } from '../packages/stand-ins/src/api-call.ts'
+import { eventually, startServer, type ServerProcess } from '../e2e/server.ts'
+import { compare, type Difference } from './compare.ts'
+import { Random } from './random.ts'
+import type { SoakSource, SoakTarget } from './systems.ts'
+import { firstRows, TABLES, work } from './world.ts'
+
+const DISK_MIB = 1024
+const CATCH_UP_S = 180
+
+export interface SoakResult extends Difference {
+  faults: number
+  transactions: number
+  /** How often each kind of fault was done. */
+  kinds: Record<string, number>
+}
+
+/** `say` is told of every fault, with the second at which it came. */
+export async function soak(
+  source: SoakSource,
+  targets: SoakTarget[],
+  { faults, seed, say = () => {} }: { faults: number; seed: number; say?: (line: string) => void },
+): Promise<SoakResult> {
+  const random = new Random(seed)
+  const folder = mkdtempSync(join(tmpdir(), 'constant-tide-soak-'))
+  const journal = join(folder, 'journal')
+  mkdirSync(journal)
+  mount(journal)
+  let server: ServerProcess = await startServer(folder)
+  const url = () => server.url
+  try {
+    await source.setUp(firstRows(random))
+    const post = <T>(path: string, body?: unknown) => call<T>(url(), 'POST', path, body)
+    const connect = async (name: string, { kind, config }: { kind: string; config: object }) =>
+      (await post<{ id: string }>('/connections', { name, kind, config })).id
+    const from = await connect('source', source)
+    const pipelines: string[] = []
+    let going = true
+    const working = work(
+      seed,
+      () => source.writer(),
+      () => going,
+    )
+    for (const target of targets) {
+      const { id } = await post<PipelineStatus>('/pipelines', {
+        version: 1,
+        name: target.name,
+        from,
+        to: await connect(target.name, target),
+        targetSchema: 'soaked',
+        tables: TABLES.map(({ name }) => ({ namespace: source.schemaName, name })),
+      })
+      await post(`/pipelines/${id}/start`)
+      pipelines.push(id)
+    }
+    const kinds: Record<string, number> = {}
+    const began = Date.now()
+    const restarts = targets.filter(target => target.restart)
+    const deeds: [string, number, () => Promise<void>][] = [
+      [
+        'engine killed',
+        6,
+        async () => {
+          await server.kill()
+          server = await startServer(folder)
+        },
+      ],
+      ['source restarted', 2, () => source.restart(random.chance(0.5) ? 'SIGINT' : 'SIGQUIT')],
+      ['source connections cut', 3, () => source.cut()],
+      ...(restarts.length > 0
+        ? ([
+            [
+              'target restarted',
+              2,
+              () => random.pick(restarts).restart!(random.chance(0.5) ? 'SIGINT' : 'SIGQUIT'),
+            ],
+            ['target connections cut', 2, () => random.pick(restarts).cut!()],
+          ] as [string, number, () => Promise<void>][])
+        : []),
+      ['disk full', 1, () => fillDisk(journal, 500 + random.below(3000))],
+      [
+        'lane copied again',
+        2,
+        async () => {
+          const lane = random.below(TABLES.length)
+          // It may be copying or retrying just now, and then refuses.
+          await post(`/pipelines/${random.pick(pipelines)}/recopy`, { lanes: [lane] }).catch(() => {})
+        },
+      ],
+    ]
+    for (let fault = 0; fault < faults; fault++) {
+      await sleep(fault < 5 ? random.below(700) : random.below(2500))
+      let weight = random.below(deeds.reduce((sum, [, share]) => sum + share, 0))
+      const [name, , deed] = deeds.find(([, share]) => (weight -= share) < 0)!
+      say(`${((Date.now() - began) / 1000).toFixed(1)} s: ${name}`)
+      kinds[name] = (kinds[name] ?? 0) + 1
+      await deed()
+    }
+    going = false
+    const transactions = await working
+    say('writers stopped; catching up')
+    const ended = new Date(Date.now()).toISOString()
+    for (const id of pipelines) {
+      const end = await eventually(
+        async () => {
+          const status = await call<PipelineStatus>(url(), 'GET', `/pipelines/${id}`)
+          const complete = status.consistent && (status.completeUpTo ?? '') > ended
+          return (status.state === 'Stopped' || (status.state === 'Following' && complete)) && status
+        },
+        CATCH_UP_S,
+        'catching up',
+      )
+      if (end.state === 'Stopped') throw new Error(`${end.definition.name} stopped: ${end.reason?.message}`)
+    }
+    const told = await journalLedger(url(), from)
+    await server.stop()
+    const total: Difference = { lost: 0, doubled: 0, different: 0 }
+    const add = (what: string, difference: Difference) => {
+      if (difference.lost + difference.doubled + difference.different > 0)
+        say(`${what}: ${JSON.stringify(difference)}`)
+      for (const key of ['lost', 'doubled', 'different'] as const) total[key] += difference[key]
+    }
+    for (const table of TABLES) {
+      const rows = await source.rows(table)
+      for (const target of targets)
+        add(`${target.name} ${table.name}`, compare(rows, await target.rows('soaked', table), table.key))
+      if (table.name === 'ledger') {
+        // The ledger's copied rows are not in the journal; all later ones are, each once.
+        const ids = new Set(told)
+        const oldest = Math.min(...told.map(Number))
+        const wanted = rows.filter(([id]) => Number(id) >= oldest)
+        add('journal', {
+          lost: wanted.filter(([id]) => !ids.has(id!)).length,
+          doubled: told.length - ids.size,
+          different: ids.size - wanted.filter(([id]) => ids.has(id!)).length,
+        })
+      }
+    }
+    return { faults, transactions, kinds, ...total }
+  } finally {
+    await server.kill()
+    spawnSync('umount', ['-l', journal])
+    rmSync(folder, { recursive: true, force: true })
+  }
+}
+
+/** The ledger's ids in the journal, in its order. */
+async function journalLedger(url: string, connection: string): Promise<string[]> {
+  const response = await fetch(`${url}/api/connections/${connection}/journal/changes`)
+  const ids: string[] = []
+  let rest = ''
+  for await (const part of response.body!.pipeThrough(new TextDecoderStream())) {
+    const lines = (rest + part).split('\n')
+    rest = lines.pop()!
+    for (const line of lines) {
+      if (!line.includes('ledger')) continue
+      const { table, op, after } = JSON.parse(line) as { table: string; op: string; after: { id: string } }
+      if (op === 'insert' && table.endsWith('.ledger')) ids.push(after.id)
+    }
+  }
+  return ids
+}
+
+/** A disk of its own, so that it can be full without harm to others. */
+function mount(folder: string): void {
+  const done = spawnSync('mount', ['-t', 'tmpfs', '-o', `size=${DISK_MIB}m`, 'tmpfs', folder])
+  if (done.status !== 0)
+    throw new Error('A small disk cannot be mounted for the journal; run it as root, on Linux.')
+}
+
+async function fillDisk(folder: string, milliseconds: number): Promise<void> {
+  const filler = join(folder, 'filler')
+  const { bavail, bsize } = statfsSync(folder)
+  spawnSync('fallocate', ['-l', String(bavail * bsize), filler])
+  if (!existsSync(filler)) writeFileSync(filler, '')
+  await sleep(milliseconds)
+  truncateSync(filler, 0)
+  rmSync(filler)
+}

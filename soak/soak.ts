@@ -1,0 +1,27 @@
+/** `npm run soak -- --faults N --seed S [--source postgres]`. The last line is `faults N, lost 0, doubled 0, different 0`. */
+import { mkdtempSync, rmSync } from 'node:fs'
+import { tmpdir } from 'node:os'
+import { join } from 'node:path'
+import { parseArgs } from 'node:util'
+import { soak } from './run.ts'
+import { duckdbTarget, postgresSource, postgresTarget } from './systems.ts'
+
+const { values } = parseArgs({
+  options: {
+    faults: { type: 'string', default: '200' },
+    seed: { type: 'string', default: String(Date.now() % 1_000_000) },
+  },
+})
+const [faults, seed] = [Number(values.faults), Number(values.seed)]
+const say = (line: string) => process.stdout.write(`${line}\n`)
+say(`seed ${seed}`)
+const folder = mkdtempSync(join(tmpdir(), 'constant-tide-soak-target-'))
+const source = await postgresSource()
+const targets = [duckdbTarget(join(folder, 'warehouse.duckdb')), await postgresTarget()]
+const result = await soak(source, targets, { faults, seed, say })
+await Promise.all([source, ...targets].map(system => system.close()))
+rmSync(folder, { recursive: true, force: true })
+say(`${result.transactions} transactions; ${JSON.stringify(result.kinds)}`)
+const { lost, doubled, different } = result
+say(`faults ${faults}, lost ${lost}, doubled ${doubled}, different ${different}`)
+process.exit(lost + doubled + different > 0 ? 1 : 0)

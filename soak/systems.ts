@@ -1,0 +1,107 @@
+/** The systems of a soak run: real servers, seen as a source and as targets. */
+import pg from 'pg'
+import { startRealPostgres, type RealPostgres } from '../packages/connectors/tests/real-postgres.ts'
+import { duckdb } from '../packages/connectors/src/duckdb/connector.ts'
+import type { Rows } from './compare.ts'
+import { schema, type Compared, type Writer } from './world.ts'
+
+export interface SoakSource {
+  kind: string
+  config: Record<string, unknown>
+  schemaName: string
+  setUp(statements: string[]): Promise<void>
+  writer(): Promise<Writer>
+  restart(how: 'SIGINT' | 'SIGQUIT'): Promise<void>
+  /** Cuts every connection but the writers'. */
+  cut(): Promise<void>
+  rows(table: Compared): Promise<Rows>
+  close(): Promise<void>
+}
+
+export interface SoakTarget {
+  name: string
+  kind: string
+  config: Record<string, unknown>
+  restart?(how: 'SIGINT' | 'SIGQUIT'): Promise<void>
+  cut?(): Promise<void>
+  /** Read when the engine has let go of it. */
+  rows(schemaName: string, table: Compared): Promise<Rows>
+  close(): Promise<void>
+}
+
+const asText = { getTypeParser: () => (value: unknown) => value } as unknown as pg.CustomTypesConfig
+
+async function postgresRows(config: pg.ClientConfig, from: string, { columns }: Compared): Promise<Rows> {
+  const client = new pg.Client({ ...config, types: asText, options: '-c datestyle=ISO' })
+  await client.connect()
+  try {
+    return (await client.query({ text: `SELECT ${columns.join(', ')} FROM ${from}`, rowMode: 'array' })).rows
+  } finally {
+    await client.end()
+  }
+}
+
+const cutAll = async (server: RealPostgres) => {
+  const client = await server.connect().catch(() => undefined)
+  await client
+    ?.query(`SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE application_name = 'Constant Tide'`)
+    .catch(() => {})
+  await client?.end().catch(() => {})
+}
+
+export async function postgresSource(): Promise<SoakSource> {
+  const server = await startRealPostgres()
+  return {
+    kind: 'postgres',
+    config: { ...server.config, method: 'log' },
+    schemaName: 'public',
+    setUp: async statements => {
+      const client = await server.connect()
+      const all = [...schema({ text: 'text', stamp: 'timestamp', serial: 'bigserial' }), ...statements]
+      for (const statement of all) await client.query(statement)
+      await client.end()
+    },
+    writer: async () => {
+      const client = await server.connect()
+      return {
+        run: async statements => {
+          await client.query(['BEGIN', ...statements, 'COMMIT'].join('; '))
+        },
+        close: () => client.end(),
+      }
+    },
+    restart: how => server.restart(how),
+    cut: () => cutAll(server),
+    rows: table => postgresRows(server.config, table.name, table),
+    close: () => server.close(),
+  }
+}
+
+export async function postgresTarget(): Promise<SoakTarget> {
+  const server = await startRealPostgres()
+  return {
+    name: 'PostgreSQL',
+    kind: 'postgres',
+    config: { ...server.config, method: 'log' },
+    restart: how => server.restart(how),
+    cut: () => cutAll(server),
+    rows: (schemaName, table) => postgresRows(server.config, `${schemaName}.${table.name}`, table),
+    close: () => server.close(),
+  }
+}
+
+export function duckdbTarget(path: string): SoakTarget {
+  return {
+    name: 'DuckDB',
+    kind: 'duckdb',
+    config: { path },
+    rows: async (schemaName, { name, columns }) => {
+      const session = await duckdb.open({ path })
+      const sql = `SELECT ${columns.map(column => `CAST(${column} AS VARCHAR)`).join(', ')} FROM ${schemaName}.${name}`
+      const { rows } = await session.query!(sql, { maxRows: 10_000_000, timeoutMs: 600_000 })
+      await session.close()
+      return rows
+    },
+    close: async () => {},
+  }
+}
