@@ -1,14 +1,15 @@
-/** `npm run soak -- --faults N --seed S [--source postgres]`. The last line is `faults N, lost 0, doubled 0, different 0`. */
+/** `npm run soak -- --faults N --seed S [--source postgres|mariadb]`. The last line is `faults N, lost 0, doubled 0, different 0`. */
 import { mkdtempSync, rmSync } from 'node:fs'
 import { tmpdir } from 'node:os'
 import { join } from 'node:path'
 import { parseArgs } from 'node:util'
 import { soak } from './run.ts'
-import { duckdbTarget, postgresSource, postgresTarget } from './systems.ts'
+import { duckdbTarget, mariadbSource, mariadbTarget, postgresSource, postgresTarget } from './systems.ts'
 
 const { values } = parseArgs({
   options: {
     faults: { type: 'string', default: '200' },
+    source: { type: 'string', default: 'postgres' },
     seed: { type: 'string', default: String(Date.now() % 1_000_000) },
   },
 })
@@ -16,8 +17,12 @@ const [faults, seed] = [Number(values.faults), Number(values.seed)]
 const say = (line: string) => process.stdout.write(`${line}\n`)
 say(`seed ${seed}`)
 const folder = mkdtempSync(join(tmpdir(), 'constant-tide-soak-target-'))
-const source = await postgresSource()
-const targets = [duckdbTarget(join(folder, 'warehouse.duckdb')), await postgresTarget()]
+const source = values.source === 'mariadb' ? await mariadbSource() : await postgresSource()
+const targets = [
+  duckdbTarget(join(folder, 'warehouse.duckdb')),
+  await postgresTarget(),
+  await mariadbTarget(),
+]
 const result = await soak(source, targets, { faults, seed, say })
 await Promise.all([source, ...targets].map(system => system.close()))
 rmSync(folder, { recursive: true, force: true })

@@ -1,5 +1,6 @@
 /** The systems of a soak run: real servers, seen as a source and as targets. */
 import pg from 'pg'
+import { startRealMariadb, type RealMariadb } from '../packages/connectors/tests/real-mariadb.ts'
 import { startRealPostgres, type RealPostgres } from '../packages/connectors/tests/real-postgres.ts'
 import { duckdb } from '../packages/connectors/src/duckdb/connector.ts'
 import type { Rows } from './compare.ts'
@@ -73,6 +74,68 @@ export async function postgresSource(): Promise<SoakSource> {
     restart: how => server.restart(how),
     cut: () => cutAll(server),
     rows: table => postgresRows(server.config, table.name, table),
+    close: () => server.close(),
+  }
+}
+
+const cutMariadb = async (server: RealMariadb) => {
+  const client = await server.connect().catch(() => undefined)
+  const rows = await client
+    ?.arrays('SELECT id FROM information_schema.processlist WHERE id <> connection_id()')
+    .catch(() => [])
+  for (const [id] of rows ?? []) await client!.run(`KILL ${id}`).catch(() => {}) // it may have gone by itself
+  await client?.close().catch(() => {})
+}
+
+async function mariadbRows(server: RealMariadb, from: string, { columns }: Compared): Promise<Rows> {
+  const client = await server.connect()
+  // Trailing zeros of a second's parts are not the same in every system's text.
+  const texts = columns.map(column =>
+    column === 'moved' ? `TRIM(TRAILING '.' FROM TRIM(TRAILING '0' FROM CAST(moved AS CHAR)))` : column,
+  )
+  const rows = await client.arrays(`SELECT ${texts.join(', ')} FROM ${from}`)
+  await client.close()
+  return rows
+}
+
+export async function mariadbSource(): Promise<SoakSource> {
+  const server = await startRealMariadb()
+  return {
+    kind: 'mariadb',
+    config: { ...server.config },
+    schemaName: 'site',
+    setUp: async statements => {
+      const client = await server.connect()
+      const types = { text: 'longtext', stamp: 'datetime(6)', serial: 'bigint AUTO_INCREMENT' }
+      for (const statement of ['USE site', ...schema(types), ...statements]) await client.run(statement)
+      await client.close()
+    },
+    writer: async () => {
+      const client = await server.connect()
+      await client.run('USE site')
+      return {
+        run: async statements => {
+          for (const statement of ['START TRANSACTION', ...statements, 'COMMIT']) await client.run(statement)
+        },
+        close: async () => client.destroy(),
+      }
+    },
+    restart: how => server.restart(how === 'SIGQUIT' ? 'SIGKILL' : 'SIGTERM'),
+    cut: () => cutMariadb(server),
+    rows: table => mariadbRows(server, `site.${table.name}`, table),
+    close: () => server.close(),
+  }
+}
+
+export async function mariadbTarget(): Promise<SoakTarget> {
+  const server = await startRealMariadb()
+  return {
+    name: 'MariaDB',
+    kind: 'mariadb',
+    config: { ...server.config },
+    restart: how => server.restart(how === 'SIGQUIT' ? 'SIGKILL' : 'SIGTERM'),
+    cut: () => cutMariadb(server),
+    rows: (schemaName, table) => mariadbRows(server, `${schemaName}.${table.name}`, table),
     close: () => server.close(),
   }
 }
