@@ -29,7 +29,14 @@ export async function makeBed(rows: number, nodeOptions?: string): Promise<Bed> 
     String(rows),
   ])
   await new Promise(resolve => child.once('message', resolve))
-  const source = { host: '127.0.0.1', port, database: 'site', user: 'osier', password: 'x', method: 'triggers' }
+  const source = {
+    host: '127.0.0.1',
+    port,
+    database: 'site',
+    user: 'osier',
+    password: 'x',
+    method: 'triggers',
+  }
   const server = await startServer(join(folder, 'data'), 0, nodeOptions)
   const from = await call<{ id: string }>(server.url, 'POST', '/connections', {
     name: 'Site',

@@ -59,16 +59,32 @@ export class MariadbTarget implements TargetSide {
     return steps.flatMap(ddl)
   }
 
-  /** MariaDB commits with each statement that makes a table; the checkpoint comes last, so what is before it counts for nothing. */
+  /**
+   * MariaDB commits with each statement that makes a table. So what is about to be made is written down first, and when
+   * that was cut off, those tables are ours to make again.
+   */
   async prepare(steps: readonly PrepareStep[], checkpoint: Checkpoint): Promise<void> {
     await this.using(async session => {
       for (const statement of STATE_DDL) await session.run(statement)
-      await session.run(`DELETE FROM ${STATE_TABLE} WHERE pipeline = ${literal(checkpoint.pipeline)}`)
+      const pipeline = literal(checkpoint.pipeline)
+      const begun = literal(`making ${checkpoint.pipeline}`)
+      const [unfinished] = await session.arrays(`SELECT lanes FROM ${STATE_TABLE} WHERE pipeline = ${begun}`)
+      const made = new Set<string>(unfinished ? JSON.parse(unfinished[0]!) : [])
+      const tables = steps.flatMap(step => (step.step === 'create table' ? [tableName(step.table)] : []))
+      const insert = (name: string, [position, at, lanes, consistent]: string[]) =>
+        session.run(
+          `REPLACE INTO ${STATE_TABLE} (pipeline, epoch, position, complete_up_to, lanes, consistent, written_at)
+           VALUES (${name}, ${checkpoint.epoch}, ${position}, ${at}, ${lanes}, ${consistent}, now(6))`,
+        )
+      const [position, at, , consistent] = checkpointValues(checkpoint) as [string, string, string, string]
+      await insert(begun, [position, at, literal(JSON.stringify(tables)), consistent])
+      await session.run(`DELETE FROM ${STATE_TABLE} WHERE pipeline = ${pipeline}`)
+      for (const table of tables) if (made.has(table)) await session.run(`DROP TABLE IF EXISTS ${table}`)
       for (const statement of this.ddl(steps)) await session.run(statement)
-      await session.run(
-        `INSERT INTO ${STATE_TABLE} (pipeline, epoch, position, complete_up_to, lanes, consistent, written_at)
-         VALUES (${literal(checkpoint.pipeline)}, ${checkpoint.epoch}, ${checkpointValues(checkpoint).join(', ')}, now(6))`,
-      )
+      await session.run('START TRANSACTION')
+      await insert(pipeline, checkpointValues(checkpoint))
+      await session.run(`DELETE FROM ${STATE_TABLE} WHERE pipeline = ${begun}`)
+      await session.run('COMMIT')
     })
   }
 

@@ -1,5 +1,6 @@
 /** Copies tables at one exported snapshot, whose place in the log is known. */
 import { Failure } from '@tide/core/failure'
+import { randomBytes } from 'node:crypto'
 import { printName } from '@tide/core/records/dataset'
 import type { Pool, PoolClient } from 'pg'
 import { to as copyTo } from 'pg-copy-streams'
@@ -26,7 +27,7 @@ export async function openView(config: PostgresConfig, pool: Pool): Promise<Copy
   try {
     const position = await withReplication(config, async replication => {
       const { incarnation } = await identifySystem(replication)
-      const name = `constant_tide_view_${process.pid}_${Date.now()}`
+      const name = `constant_tide_view_${randomBytes(8).toString('hex')}`
       const made = await replication.query(
         `CREATE_REPLICATION_SLOT ${ident(name)} TEMPORARY LOGICAL pgoutput EXPORT_SNAPSHOT`,
       )

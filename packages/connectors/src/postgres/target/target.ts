@@ -44,6 +44,7 @@ export class PostgresTarget implements TargetSide {
   private readonly pool: Pool
   private readonly where: string
   private stages = 0
+  private readonly analyzed = new Set<string>()
 
   constructor(pool: Pool, where: string) {
     this.pool = pool
@@ -200,6 +201,7 @@ export class PostgresTarget implements TargetSide {
         const columns = keyColumns.map(({ targetType }, i) => `${keyColumn(i)} ${targetType}`)
         await client.query(`CREATE TEMP TABLE ${removed} (${columns.join(', ')}) ON COMMIT DROP`)
         await copyInto(client, removed, lines(effect.removed))
+        await client.query(`ANALYZE ${removed}`)
         await client.query(`DELETE FROM ${table} t USING ${removed} WHERE ${matches(removed)}`)
         await client.query(`DROP TABLE ${removed}`)
       }
@@ -239,6 +241,8 @@ export class PostgresTarget implements TargetSide {
       ]
     })
     await copyInto(client, stage, lines(rows))
+    // Nobody else does it for temporary tables, and without it joins with them are planned as if they held next to nothing.
+    await client.query(`ANALYZE ${stage}`)
   }
 
   private async fillUnsent(
@@ -253,6 +257,7 @@ export class PostgresTarget implements TargetSide {
     )
     if (columns.size === 0) return []
     const table = tableName(lane.table)
+    await this.analyzeOnce(client, table)
     for (const i of columns) {
       const column = ident(lane.columns[i]!.target)
       await client.query(
@@ -263,6 +268,13 @@ export class PostgresTarget implements TargetSide {
       `DELETE FROM ${stage} WHERE ${UNSENT} IS NOT NULL AND NOT EXISTS (SELECT FROM ${table} t WHERE ${match}) RETURNING ${PLACE} AS place`,
     )
     return missing.rows.map(({ place }) => puts[Number(place)]!)
+  }
+
+  /** A table that has just been copied is not known to the planner yet. */
+  private async analyzeOnce(client: PoolClient, table: string): Promise<void> {
+    if (this.analyzed.has(table)) return
+    await client.query(`ANALYZE ${table}`)
+    this.analyzed.add(table)
   }
 
   private newStage(): string {
