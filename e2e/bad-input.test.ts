@@ -187,7 +187,7 @@ test('columns changed at the source stop the pipeline; started again it has them
   await until(id, following)
   await client.query(`ALTER TABLE growing ADD COLUMN more text DEFAULT 'm'; INSERT INTO growing VALUES (2)`)
   const { reason } = await until(id, now => now.state === 'Stopped')
-  expect(reason!.message).toBe('The columns of public.growing were changed at the source.')
+  expect(reason!.message).toBe('The columns of public.growing were changed at the source: more is new.')
   await start(id)
   await until(id, now => following(now) && now.lanes[0]!.rowsThere === 2)
   const { rows } = await call<{ rows: string[][] }>(server.url, 'POST', '/query', {

@@ -20,9 +20,11 @@ export function QueryPage() {
   const connections = useConnections().data ?? []
   const connectors = useConnectors().data ?? []
   const [search, setSearch] = useSearchParams()
+  const bandOf = (kind: string) => connectors.find(connector => connector.kind === kind)?.band
   const roles = (kind: string) => connectors.find(connector => connector.kind === kind)?.roles ?? []
   const connection =
     connections.find(({ id }) => id === search.get('connection')) ??
+    connections.find(({ kind }) => bandOf(kind) === 'warehouses') ??
     connections.find(({ kind }) => roles(kind).includes('target')) ??
     connections[0]
   const catalogue = useCatalogue(connection?.id ?? '')

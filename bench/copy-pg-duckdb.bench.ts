@@ -1,0 +1,3 @@
+import { benchCopy } from './copy-pg.ts'
+
+await benchCopy('copy-pg-duckdb', 'duckdb')
