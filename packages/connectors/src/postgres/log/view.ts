@@ -36,7 +36,14 @@ export async function openView(config: PostgresConfig, pool: Pool): Promise<Copy
         const client = await readers.connect()
         clients.push(client)
         await client.query('BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY')
-        await client.query(`SET TRANSACTION SNAPSHOT ${literal(snapshot)}`)
+        await client.query(`SET TRANSACTION SNAPSHOT ${literal(snapshot)}`).catch(error => {
+          throw new Failure(
+            'transient',
+            'The snapshot to copy at is gone: the connection that held it was cut.',
+            'It is taken again by itself.',
+            error,
+          )
+        })
         await client.query(`${PIN}; SET LOCAL row_security = off`)
       }
       return { kind: LOG_KIND, incarnation, at }
