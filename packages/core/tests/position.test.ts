@@ -1,0 +1,57 @@
+import { expect, test } from '@jest/globals'
+import { parseBinlog, printBinlog } from '@tide/core/position/binlog'
+import { parseLsn, printLsn } from '@tide/core/position/lsn'
+import { comparePositions, compareWithin } from '@tide/core/position/order'
+import { decodeRow, encodeRow, rowEnd } from '@tide/core/records/tuple'
+import type { Value } from '@tide/core/records/value'
+import fc from 'fast-check'
+
+const lsn = fc.bigInt({ min: 0n, max: 2n ** 64n - 1n })
+
+test('log sequence numbers are read as they are printed, and ordered as numbers', () => {
+  expect(printLsn(parseLsn('16/B374D848'))).toBe('16/B374D848')
+  fc.assert(
+    fc.property(lsn, lsn, (a, b) => {
+      expect(parseLsn(printLsn(a))).toBe(a)
+      const order = a < b ? 'before' : a > b ? 'after' : 'same'
+      expect(compareWithin('postgres log', printLsn(a), printLsn(b))).toBe(order)
+    }),
+  )
+  for (const wrong of ['', '16', '16/', '16/B374D848X', '123456789/0'])
+    expect(() => parseLsn(wrong)).toThrow('not a log sequence number')
+})
+
+test('places in a binary log are ordered by file and offset, whatever transaction is in force there', () => {
+  const place = { file: 'binlog.000009', offset: 4242, gtid: '0-7-93' }
+  expect(parseBinlog(printBinlog(place))).toEqual(place)
+  expect(printBinlog({ ...place, gtid: '' })).toBe('binlog.000009:4242')
+  const order = (a: string, b: string) => compareWithin('binlog', a, b)
+  expect(order('binlog.000009:4242 0-7-93', 'binlog.000010:4')).toBe('before')
+  expect(order('binlog.1000000:4', 'binlog.999999:99')).toBe('after')
+  expect(order('binlog.000009:4242 0-7-93', 'binlog.000009:4242')).toBe('same')
+  expect(() => parseBinlog('binlog:4')).toThrow('not a place in a binary log')
+})
+
+test('positions of other incarnations and other kinds cannot be compared', () => {
+  const position = { kind: 'postgres log', incarnation: '7/1', at: '0/10' }
+  expect(comparePositions(position, { ...position, at: '0/20' })).toBe('before')
+  expect(comparePositions(position, { ...position, incarnation: '7/2' })).toBe('unknown')
+  expect(comparePositions(position, { ...position, kind: 'binlog' })).toBe('unknown')
+  expect(compareWithin('postgres change table', '1:5:', '1:9:')).toBe('before')
+  expect(compareWithin('postgres change table', '1:5: > 1:9: @3', '1:9:')).toBe('unknown')
+})
+
+test('a row is read from its bytes as it was, wherever it stands: nulls, what was not sent, any text', () => {
+  const value = fc.oneof(
+    fc.constantFrom<Value>(null, undefined, '', '\uFEFFmarked', 'x'.repeat(70_000)),
+    fc.string({ unit: 'grapheme' }),
+  )
+  fc.assert(
+    fc.property(fc.array(value), fc.integer({ min: 0, max: 9 }), (row, before) => {
+      const bytes = new Uint8Array([...new Array<number>(before).fill(7), ...encodeRow(row), 7])
+      expect(decodeRow(bytes, before)).toEqual(row)
+      expect(rowEnd(bytes, before)).toBe(bytes.length - 1)
+    }),
+    { numRuns: 60 },
+  )
+})
