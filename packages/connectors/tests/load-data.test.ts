@@ -7,7 +7,8 @@ import { loadDataLines } from '../src/mariadb/target/csv.ts'
 /** Reads what `LOAD DATA` reads by default. */
 function read(text: string): (string | null)[][] {
   const rows: (string | null)[][] = []
-  let [row, field]: [(string | null)[], string] = [[], '']
+  const row: (string | null)[] = []
+  let field = ''
   for (let i = 0; i < text.length; i++) {
     if (text[i] === '\\') field += text[++i] === 'N' ? '\0null' : text[i]
     else if (text[i] === '\t' || text[i] === '\n') {
