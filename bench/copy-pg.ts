@@ -43,7 +43,7 @@ export async function benchCopy(name: string, to: 'duckdb' | 'postgres', rows = 
   const from = await connect('postgres', { ...source.config, method: 'log' })
   const into = target
     ? await connect('postgres', { ...target.config, method: 'log' })
-    : await connect('duckdb', { path: join(folder, 'ours.duckdb') })
+    : await connect('duckdb', { path: join(folder, 'w.duckdb') })
   const { id } = await call<PipelineStatus>(server.url, 'POST', '/pipelines', {
     version: 1,
     name,

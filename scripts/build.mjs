@@ -28,6 +28,7 @@ await build({
   ...node,
   entryPoints: {
     server: 'packages/server/src/main.ts',
+    engine: 'packages/server/src/engine.ts',
     'pglite-worker': 'packages/store/src/pglite-worker.mjs',
   },
   outdir: `${OUT}/server`,

@@ -47,6 +47,8 @@ export interface Session {
   /** In place of `source` where the system's own log is followed, through a journal. */
   log?: LogSide
   target?: TargetSide
+  /** What of the system one process alone can hold, in words; its pipelines stay with that process. */
+  heldAlone?: string
   close(): Promise<void>
 }
 
@@ -277,6 +279,12 @@ export interface TargetSide {
   load(lane: TargetLane, range: CopyRange, again: boolean, commit: CommitLoad): Promise<void>
   begin(): Promise<ApplyTransaction>
   readCheckpoint(pipeline: string): Promise<Checkpoint | undefined>
+  /**
+   * Takes the pipeline over: ends what anybody else has under way for it, raises its checkpoint to `epoch`, so that
+   * nobody writes under an older one any more, and returns it as it stands then. `undefined` when there is none, or
+   * only one of an epoch before `freshFrom`, which is left alone. One of a later epoch is returned as it is.
+   */
+  takeCheckpoint(pipeline: string, epoch: number, freshFrom: number): Promise<Checkpoint | undefined>
   /** Empties the lanes' tables and writes the checkpoint in one transaction. */
   empty(lanes: readonly TargetLane[], checkpoint: Checkpoint): Promise<void>
   /** Takes the pipeline's checkpoint away; its tables stay. */

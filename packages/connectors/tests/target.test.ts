@@ -1,4 +1,5 @@
 import { afterAll, afterEach, beforeAll, beforeEach, describe, expect, test } from '@jest/globals'
+import { Failure } from '@tide/core/failure'
 import type { LaneColumn, PrepareStep } from '@tide/core/plan/plan'
 import type { LogicalType } from '@tide/core/records/types'
 import { csvLine } from '@tide/core/records/csv'
@@ -8,7 +9,7 @@ import { mkdtempSync, rmSync } from 'node:fs'
 import { tmpdir } from 'node:os'
 import { join } from 'node:path'
 import { committing } from './landing.ts'
-import type { Checkpoint, CopyRange, Session, TargetLane } from '../src/contract.ts'
+import type { Checkpoint, Config, Connector, CopyRange, Session, TargetLane } from '../src/contract.ts'
 import { duckdb } from '../src/duckdb/connector.ts'
 import { mariadb } from '../src/mariadb/connector.ts'
 import { postgres } from '../src/postgres/connector.ts'
@@ -55,13 +56,19 @@ afterAll(async () => {
   await maria?.close()
 })
 
-async function openDuckdb(): Promise<[Session, () => Promise<void>]> {
-  const folder = mkdtempSync(join(tmpdir(), 'constant-tide-test-'))
-  const session = await duckdb.open({ path: join(folder, 'w.duckdb') })
-  return [session, async () => rmSync(folder, { recursive: true, force: true })]
+interface Place {
+  connector: Connector
+  config: Config
+  clean(): void | Promise<void>
 }
 
-async function openPostgres(): Promise<[Session, () => Promise<void>]> {
+function inDuckdb(): Place {
+  const folder = mkdtempSync(join(tmpdir(), 'constant-tide-test-'))
+  const clean = () => rmSync(folder, { recursive: true, force: true })
+  return { connector: duckdb, config: { path: join(folder, 'w.duckdb') }, clean }
+}
+
+function inPostgres(): Place {
   const clean = async () => {
     const client = await server.connect()
     await client.query(
@@ -69,28 +76,28 @@ async function openPostgres(): Promise<[Session, () => Promise<void>]> {
     )
     await client.end()
   }
-  return [await postgres.open({ ...server.config, method: 'triggers' }), clean]
+  return { connector: postgres, config: { ...server.config, method: 'triggers' }, clean }
 }
 
-async function openMariadb(): Promise<[Session, () => Promise<void>]> {
+function inMariadb(): Place {
   const clean = async () => {
     const client = await maria.connect()
     await client.run('DROP DATABASE IF EXISTS main')
     await client.run('DROP DATABASE IF EXISTS constant_tide_target')
     await client.close()
   }
-  return [await mariadb.open({ ...maria.config }), clean]
+  return { connector: mariadb, config: { ...maria.config }, clean }
 }
 
 const TARGETS = [
-  ['DuckDB', openDuckdb],
-  ['PostgreSQL', openPostgres],
-  ['MariaDB', openMariadb],
+  ['DuckDB', inDuckdb],
+  ['PostgreSQL', inPostgres],
+  ['MariaDB', inMariadb],
 ] as const
 
-describe.each(TARGETS)('the target %s', (_, open) => {
+describe.each(TARGETS)('the target %s', (_, choose) => {
+  let place: Place
   let session: Session
-  let close: () => Promise<void>
   const rows = async () =>
     (await session.query!('SELECT * FROM main.prices ORDER BY id', { maxRows: 100, timeoutMs: 5000 })).rows
   const target = () => session.target!
@@ -98,13 +105,14 @@ describe.each(TARGETS)('the target %s', (_, open) => {
     target().load(lane, range(...rows), false, committing(checkpoint))
 
   beforeEach(async () => {
-    ;[session, close] = await open()
+    place = choose()
+    session = await place.connector.open(place.config)
     await target().prepare([schema, step], checkpoint(1, 'begin'))
     await load(checkpoint(1, 'copied'), ['1', '1.00', 'one'], ['2', '2.00', null], ['3', null, ''])
   })
   afterEach(async () => {
     await session.close()
-    await close()
+    await place.clean()
   })
 
   test('loads rows with their checkpoint, nulls and empty strings apart', async () => {
@@ -194,6 +202,29 @@ describe.each(TARGETS)('the target %s', (_, open) => {
       message: expect.stringContaining('taken this pipeline over'),
     })
     expect(await rows()).toHaveLength(4)
+  })
+
+  test('who takes over ends what another has under way, and shuts out older epochs', async () => {
+    const frozen = await place.connector.open(place.config)
+    await frozen.target!.takeCheckpoint('p', 1, 1)
+    const writing = await frozen.target!.begin()
+    const put = { key: ['1'], from: undefined, row: ['1', '9.00', 'frozen'] }
+    await writing.apply([{ lane, effect: { truncate: false, removed: [], puts: [put] } }])
+    expect(await target().takeCheckpoint('p', 3, 4)).toBeUndefined() // of an earlier start
+    expect(await target().takeCheckpoint('p', 3, 1)).toEqual({ ...checkpoint(1, 'copied'), epoch: 3 })
+    await load(checkpoint(3, 'taken'), ['4', '4.00', 'taken'])
+    await expect(writing.commit(checkpoint(1, 'thawed'))).rejects.toBeInstanceOf(Failure)
+    await writing.rollback()
+    await expect(frozen.target!.prepare([], checkpoint(1, 'anew'))).rejects.toMatchObject({
+      message: expect.stringContaining('taken this pipeline over'),
+    })
+    expect(await rows()).toEqual([
+      ['1', '1.00', 'one'],
+      ['2', '2.00', null],
+      ['3', null, ''],
+      ['4', '4.00', 'taken'],
+    ])
+    await frozen.close()
   })
 
   test('emptying takes the rows and sets the checkpoint in one', async () => {

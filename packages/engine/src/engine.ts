@@ -1,7 +1,8 @@
-import type { PipelineStatus } from '@tide/core/api/types'
+import type { EngineInfo, PipelineStatus, RunBy } from '@tide/core/api/types'
 import type { Definition } from '@tide/core/definition/definition'
-import type { PipelineRecord } from '@tide/core/definition/pipeline'
+import type { EngineRecord, PipelineRecord, PipelineWork, Tie } from '@tide/core/definition/pipeline'
 import { Failure } from '@tide/core/failure'
+import { Turns } from '@tide/core/pace/turns'
 import { depthStrip, type TideSample } from '@tide/core/pace/tide'
 import type { Lane, PrepareStep } from '@tide/core/plan/plan'
 import { printName } from '@tide/core/records/dataset'
@@ -9,17 +10,26 @@ import type { EngineParts } from './parts.ts'
 import { Runner } from './runner.ts'
 
 const SAMPLE_MS = 1_000
+/** How often engines say that they are there, and look for work. */
+const LOOK_MS = 1_000
 const STRIP_MINUTES = 60
 
 interface Kept {
+  /** Stays after its run, for what it knows; gone when another engine has the pipeline. */
   runner: Runner | undefined
+  /** Set for as long as the runner runs. */
   running: Promise<void> | undefined
+  /** The request to recopy that the runner was told of. */
+  recopyTold: string
   /** One reading a minute for the depth strip, and the readings of the minute under way. */
   minutes: TideSample[]
   sample: TideSample | null
 }
 
-/** Runs all pipelines of this process, samples their figures, and carries out what people ask of them. */
+/**
+ * Runs pipelines, samples their figures, and carries out what people ask of them. What is asked goes to the store, and
+ * whichever engine holds the pipeline's lease acts on it: with the embedded store that is always this one.
+ */
 export class Engine {
   private readonly parts: EngineParts
   private readonly kept = new Map<string, Kept>()
@@ -27,30 +37,35 @@ export class Engine {
   private readonly ended = new AbortController()
   private sampling: Promise<void> | undefined
   private readonly deeds = new Map<string, Promise<unknown>>()
+  private readonly me: Pick<EngineRecord, 'id' | 'name' | 'home'>
+  private readonly looks = new Turns()
+  private looking: Promise<void> | undefined
+  /** As of the last look. */
+  private engineRecords: EngineRecord[] = []
 
   constructor(parts: EngineParts) {
     this.parts = parts
+    const { name, home } = parts
+    this.me = { id: parts.surroundings.newId(), name, home }
   }
 
-  /** Takes up every pipeline where it was. */
+  /** Takes up every pipeline that this engine may run. */
   async start(): Promise<void> {
-    const since = this.parts.surroundings.now() - STRIP_MINUTES * 60_000
-    for (const record of await this.parts.pipelines.list()) {
-      const kept = this.keep(record.id)
-      kept.minutes = await this.parts.history.figures(record.id, 60, since)
-      const unfinishedStop =
-        record.state === 'Stopped' && record.wanted === 'stop' && record.reason?.kind !== 'person'
-      if (['Copying', 'Following', 'Paused'].includes(record.state) || unfinishedStop) this.launch(record)
-    }
+    await this.parts.leases.begin(this.me)
+    await this.look()
     this.sampling = this.sampleUntilEnded()
+    this.looking = this.lookUntilEnded()
   }
 
   /** Ends every run where it stands and waits for it. */
   async stop(): Promise<void> {
     this.ended.abort()
+    await this.looking
     for (const { runner } of this.kept.values()) runner?.interrupt()
     await Promise.all([...this.kept.values()].map(({ running }) => running))
     await this.sampling
+    // When the store is away, the leases run out by themselves.
+    await this.parts.leases.leave(this.me.id).catch(() => {})
     await this.parts.journals.close()
   }
 
@@ -61,12 +76,12 @@ export class Engine {
   }
 
   async statuses(): Promise<PipelineStatus[]> {
-    const records = await this.parts.pipelines.list()
-    return Promise.all(records.map(record => this.statusOf(record)))
+    return this.statusesOf(await this.parts.pipelines.list())
   }
 
   async status(id: string): Promise<PipelineStatus> {
-    return this.statusOf(await this.record(id))
+    const [status] = await this.statusesOf([await this.record(id)])
+    return status!
   }
 
   /**
@@ -82,17 +97,20 @@ export class Engine {
     return done
   }
 
-  /** Starts a pipeline by its plan, which must hold no refusal. */
-  async begin(id: string, plan: { lanes: Lane[]; steps: PrepareStep[] }): Promise<void> {
+  /** Starts a pipeline by its plan, which must hold no refusal; `tied` when only one data folder can run it. */
+  async begin(
+    id: string,
+    plan: { lanes: Lane[]; steps: PrepareStep[] },
+    tied: Tie | null = null,
+  ): Promise<void> {
     const record = await this.record(id)
     if (!['Draft', 'Ready', 'Stopped'].includes(record.state)) {
       throw new Failure('refused', `“${record.definition.name}” runs already.`, 'Stop it first.')
     }
     await this.halt(id)
-    await this.parts.pipelines.start(id, plan, new Date(this.parts.surroundings.now()).toISOString())
+    await this.parts.pipelines.start(id, plan, new Date(this.parts.surroundings.now()).toISOString(), tied)
     await this.say(id, `Started, ${plan.lanes.length} tables.`)
-    this.launch(await this.record(id))
-    this.changed()
+    await this.look()
   }
 
   async pause(id: string): Promise<void> {
@@ -104,12 +122,9 @@ export class Engine {
     const record = await this.record(id)
     if (record.state === 'Stopped' && record.reason?.kind !== 'person') {
       await this.halt(id)
-      await this.parts.pipelines.want(id, 'run')
-      // The runner finds out whether the copy was complete.
-      await this.parts.pipelines.setState(id, 'Copying', null)
+      await this.parts.pipelines.takeUp(id, 'run')
       await this.say(id, 'Continued.')
-      this.launch(await this.record(id))
-      return this.changed()
+      return this.look()
     }
     await this.want(id, 'run', ['Paused', 'Copying', 'Following'], 'Continued.')
   }
@@ -119,9 +134,8 @@ export class Engine {
     const record = await this.record(id)
     if (record.state === 'Stopped' && record.reason?.kind !== 'person') {
       await this.halt(id)
-      await this.parts.pipelines.want(id, 'stop')
-      this.launch(await this.record(id))
-      return this.changed()
+      await this.parts.pipelines.takeUp(id, 'stop')
+      return this.look()
     }
     await this.want(id, 'stop', ['Copying', 'Following', 'Paused'], 'Stop asked for.')
   }
@@ -129,8 +143,7 @@ export class Engine {
   /** Empties the tables of these lanes (all, when none is named) and copies them again. */
   async recopy(id: string, lanes: number[]): Promise<void> {
     const record = await this.record(id)
-    const { runner } = this.keep(id)
-    if (!runner || record.state !== 'Following') {
+    if (record.state !== 'Following') {
       throw new Failure(
         'refused',
         `“${record.definition.name}” is ${record.state.toLowerCase()}.`,
@@ -142,16 +155,29 @@ export class Engine {
     if (unknown !== undefined)
       throw new Failure('refused', `There is no lane ${unknown}.`, 'Name one of the lanes.')
     await this.say(id, `Recopy of ${chosen.map(i => printName(record.lanes[i]!.source)).join(', ')}.`)
-    runner.recopy(chosen)
-    this.changed()
+    await this.parts.pipelines.askRecopy(id, chosen)
+    this.keep(id).recopyTold = ''
+    await this.look()
   }
 
-  /** Waits until nothing of the pipeline runs any more. */
+  /** Waits until nothing of the pipeline runs here any more. */
   async halt(id: string): Promise<void> {
     const kept = this.kept.get(id)
     kept?.runner?.interrupt()
     await kept?.running
-    if (kept) kept.runner = undefined
+  }
+
+  async engines(): Promise<EngineInfo[]> {
+    const [engines, work] = await Promise.all([this.parts.leases.engines(), this.parts.leases.work()])
+    return engines.map(({ id, name, live, startedAt, seenAt }) => ({
+      id,
+      name,
+      here: id === this.me.id,
+      live,
+      startedAt,
+      seenAt,
+      pipelines: work.filter(({ holder, free }) => holder === id && !free).length,
+    }))
   }
 
   forget(id: string): void {
@@ -176,22 +202,120 @@ export class Engine {
     }
     await this.parts.pipelines.want(id, wanted)
     await this.say(id, said)
-    this.keep(id).runner?.want(wanted)
-    this.changed()
+    await this.look()
   }
 
-  private launch(record: PipelineRecord): void {
-    const kept = this.keep(record.id)
-    const runner = new Runner(this.parts, record)
+  /** Looks for what there is to do, once; also after people have asked for something. */
+  private look(): Promise<void> {
+    return this.looks.run(async () => {
+      if (this.ended.signal.aborted) return
+      const { leases, journals } = this.parts
+      await leases.beat(this.me)
+      const [all, engines] = await Promise.all([leases.work(), leases.engines()])
+      this.engineRecords = engines
+      await this.tend(all)
+      for (const one of this.worthTaking(all)) {
+        if (await leases.take(one.id, this.me.id)) await this.launch(one.id)
+      }
+      await journals.keepOnly(new Set(all.map(({ id }) => id)))
+      if (this.others) await this.tellOthers()
+      this.changed()
+    })
+  }
+
+  /** What this engine has: ended, told of what is wanted, given back, or seen to be another's by now. */
+  private async tend(all: readonly PipelineWork[]): Promise<void> {
+    const over: string[] = []
+    const mine = all.filter(({ holder }) => holder === this.me.id)
+    for (const work of mine) {
+      const kept = this.keep(work.id)
+      if (kept.running) {
+        kept.runner!.want(work.wanted)
+        const asked = JSON.stringify(work.recopy)
+        if (work.recopy.length > 0 && asked !== kept.recopyTold) kept.runner!.lookForRecopy()
+        kept.recopyTold = asked
+      } else if (mustRun(work)) await this.launch(work.id)
+      else over.push(work.id)
+    }
+    const held = new Set(mine.map(({ id }) => id))
+    for (const [id, kept] of this.kept) {
+      if (held.has(id)) continue
+      kept.runner?.interrupt()
+      if (!kept.running && all.some(({ id: other, holder }) => other === id && holder !== null))
+        kept.runner = undefined
+    }
+    over.push(...(await this.surplus(all, mine)))
+    await this.parts.leases.release(over, this.me.id)
+  }
+
+  /** One of those that others could run, when this engine has more than its share; it ends before it is given back. */
+  private async surplus(all: readonly PipelineWork[], mine: readonly PipelineWork[]): Promise<string[]> {
+    const movable = mine.filter(work => work.home === null && mustRun(work))
+    if (movable.length <= this.share(all)) return []
+    const given = movable.at(-1)!
+    await this.halt(given.id)
+    return [given.id]
+  }
+
+  private worthTaking(all: readonly PipelineWork[]): PipelineWork[] {
+    const free = all.filter(work => work.free && mustRun(work) && !this.kept.get(work.id)?.running)
+    const movable = free.filter(({ home }) => home === null)
+    const has = all.filter(work => work.holder === this.me.id && !work.free && work.home === null).length
+    const room = Math.max(0, this.share(all) - has)
+    return [...free.filter(({ home }) => home === this.me.home), ...movable.slice(0, room)]
+  }
+
+  /** How many of the pipelines that any engine may run are this engine's part. */
+  private share(all: readonly PipelineWork[]): number {
+    const movable = all.filter(work => work.home === null && mustRun(work)).length
+    const live = this.engineRecords.filter(engine => engine.live || engine.id === this.me.id).length
+    return Math.ceil(movable / Math.max(1, live))
+  }
+
+  private async tellOthers(): Promise<void> {
+    const here = [...this.kept].flatMap(([id, { running }]) => (running ? [id] : []))
+    const records = await Promise.all(here.map(id => this.parts.pipelines.get(id)))
+    const statuses = records.flatMap(record => (record ? [this.statusHere(record)] : []))
+    await this.parts.leases.tell(await Promise.all(statuses))
+  }
+
+  private async launch(id: string): Promise<void> {
+    const record = await this.parts.pipelines.get(id)
+    if (!record) return
+    const kept = this.keep(id)
+    const since = this.parts.surroundings.now() - STRIP_MINUTES * 60_000
+    if (!kept.runner) kept.minutes = await this.parts.history.figures(id, 60, since)
+    const runner = new Runner(this.parts, record, this.me.id)
     kept.runner = runner
-    kept.running = runner.run().then(() => this.changed())
+    kept.running = runner.run().then(() => {
+      kept.running = undefined
+      this.changed()
+    })
   }
 
   private keep(id: string): Kept {
     let kept = this.kept.get(id)
-    if (!kept)
-      this.kept.set(id, (kept = { runner: undefined, running: undefined, minutes: [], sample: null }))
+    if (!kept) {
+      kept = { runner: undefined, running: undefined, recopyTold: '', minutes: [], sample: null }
+      this.kept.set(id, kept)
+    }
     return kept
+  }
+
+  private async lookUntilEnded(): Promise<void> {
+    const { sleep, now } = this.parts.surroundings
+    let tidied = now()
+    while (!this.ended.signal.aborted) {
+      await sleep(LOOK_MS, this.ended.signal)
+      try {
+        await this.look()
+        if (now() - tidied < 60_000) continue
+        tidied = now()
+        await this.parts.leases.forgetGone()
+      } catch {
+        // The store is away: the pipelines go on. Whoever takes one over meanwhile is protected by its epoch.
+      }
+    }
   }
 
   private async record(id: string): Promise<PipelineRecord> {
@@ -201,7 +325,37 @@ export class Engine {
     return record
   }
 
-  private async statusOf(record: PipelineRecord): Promise<PipelineStatus> {
+  private async statusesOf(records: readonly PipelineRecord[]): Promise<PipelineStatus[]> {
+    const elsewhere = records.filter(({ holder }) => holder !== null && holder !== this.me.id)
+    const told = new Map(
+      (await this.parts.leases.told(elsewhere.map(({ id }) => id))).map(one => [one.id, one]),
+    )
+    return Promise.all(
+      records.map(async record => {
+        const status = told.get(record.id)
+        const engine = this.runBy(record)
+        if (!status) return { ...(await this.statusHere(record)), engine }
+        const { definition, wanted, startedAt, reason } = record
+        return { ...status, definition, wanted, startedAt, reason, ...(await this.names(definition)), engine }
+      }),
+    )
+  }
+
+  /** Nothing while there is this engine alone, and nothing that it could not run. */
+  private runBy({ holder, home, tie }: PipelineRecord): RunBy | null {
+    const by =
+      this.engineRecords.find(({ id }) => id === holder) ??
+      this.engineRecords.find(engine => engine.home === home)
+    if (!by || (by.id === this.me.id && !this.others)) return null
+    const { name, live, seenAt } = by
+    return { name, here: by.id === this.me.id, live, seenAt, tie }
+  }
+
+  private get others(): boolean {
+    return this.engineRecords.some(({ id, live }) => live && id !== this.me.id)
+  }
+
+  private async statusHere(record: PipelineRecord): Promise<PipelineStatus> {
     const kept = this.keep(record.id)
     const { runner } = kept
     const live = runner?.status
@@ -227,6 +381,7 @@ export class Engine {
       landed: runner?.meter.landed ?? 0,
       strip: depthStrip(kept.minutes, now(), STRIP_MINUTES),
       sample: kept.sample,
+      engine: null,
     }
   }
 
@@ -303,4 +458,12 @@ function idleLanes(record: PipelineRecord): PipelineStatus['lanes'] {
     rowsThere: null,
     lastChange: null,
   }))
+}
+
+/** Whether a pipeline needs an engine: it runs, or it is yet to be taken off its source. */
+function mustRun({ state, wanted, hasReason }: PipelineWork): boolean {
+  return (
+    ['Copying', 'Following', 'Paused'].includes(state) ||
+    (state === 'Stopped' && wanted === 'stop' && !hasReason)
+  )
 }

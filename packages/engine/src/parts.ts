@@ -1,9 +1,19 @@
 import type { JournalKeepers } from './journal/keepers.ts'
-import type { ConnectionOpener, HistoryRepository, PipelineRepository, Surroundings } from './repositories.ts'
+import type {
+  ConnectionOpener,
+  HistoryRepository,
+  LeaseRepository,
+  PipelineRepository,
+  Surroundings,
+} from './repositories.ts'
 
 /** What an engine works with. */
 export interface EngineParts {
+  /** This process among the engines that share the store: its name for people, and the id of its data folder. */
+  name: string
+  home: string
   pipelines: PipelineRepository
+  leases: LeaseRepository
   history: HistoryRepository
   connections: ConnectionOpener
   surroundings: Surroundings

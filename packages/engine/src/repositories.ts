@@ -1,17 +1,49 @@
 /** What the engine asks of the store, and of whoever opens connections. */
 import type { Connector, Session } from '@tide/connectors/contract'
 import type { PipelineState } from '@tide/core/definition/definition'
-import type { LogEntry, PipelineRecord, StopReason } from '@tide/core/definition/pipeline'
+import type { PipelineStatus } from '@tide/core/api/types'
+import type {
+  EngineRecord,
+  LogEntry,
+  PipelineRecord,
+  PipelineWork,
+  StopReason,
+  Tie,
+} from '@tide/core/definition/pipeline'
 import type { TideSample } from '@tide/core/pace/tide'
 import type { Lane, PrepareStep } from '@tide/core/plan/plan'
 
 export interface PipelineRepository {
   list(): Promise<PipelineRecord[]>
   get(id: string): Promise<PipelineRecord | undefined>
-  start(id: string, plan: { lanes: Lane[]; steps: PrepareStep[] }, startedAt: string): Promise<void>
+  start(
+    id: string,
+    plan: { lanes: Lane[]; steps: PrepareStep[] },
+    startedAt: string,
+    tied: Tie | null,
+  ): Promise<void>
   want(id: string, wanted: PipelineRecord['wanted']): Promise<void>
-  setState(id: string, state: PipelineState, reason: StopReason | null): Promise<void>
-  takeEpoch(id: string): Promise<number>
+  takeUp(id: string, wanted: 'run' | 'stop'): Promise<void>
+  askRecopy(id: string, lanes: readonly number[]): Promise<void>
+  recopied(id: string, lanes: readonly number[]): Promise<void>
+  /** False when another engine runs it by now. */
+  setState(id: string, holder: string, state: PipelineState, reason: StopReason | null): Promise<boolean>
+  /** `undefined` when another engine runs it by now. */
+  takeEpoch(id: string, holder: string): Promise<number | undefined>
+}
+
+/** Who runs what, where several engines share one store. */
+export interface LeaseRepository {
+  begin(engine: Pick<EngineRecord, 'id' | 'name' | 'home'>): Promise<void>
+  beat(engine: Pick<EngineRecord, 'id' | 'name' | 'home'>): Promise<void>
+  work(): Promise<PipelineWork[]>
+  take(id: string, holder: string): Promise<boolean>
+  release(ids: readonly string[], holder: string): Promise<void>
+  leave(id: string): Promise<void>
+  engines(): Promise<EngineRecord[]>
+  forgetGone(): Promise<void>
+  tell(statuses: readonly PipelineStatus[]): Promise<void>
+  told(ids: readonly string[]): Promise<PipelineStatus[]>
 }
 
 export interface HistoryRepository {

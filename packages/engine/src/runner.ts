@@ -29,17 +29,20 @@ export type LiveStatus = Pick<
   'state' | 'retry' | 'completeUpTo' | 'consistent' | 'position' | 'lanes'
 >
 
+/** Another engine runs the pipeline by now. */
+class Overtaken extends Error {}
+
 /** Runs one pipeline until it is stopped: copy, follow, pause, retry. One life: `run` once, `interrupt` to end it. */
 export class Runner {
   readonly meter: Meter
   private readonly parts: EngineParts
   private readonly record: PipelineRecord
+  private readonly holder: string
   private readonly lanes: WorkingLane[]
   private readonly ended = new AbortController()
   /** Aborted whenever what is wanted changes, so that nothing sleeps or copies through it. */
   private turned = new AbortController()
   private wanted: PipelineRecord['wanted']
-  private recopying: number[] = []
   private state: PipelineState
   private retry: PipelineStatus['retry'] = null
   private checkpoint: Checkpoint | undefined
@@ -47,8 +50,10 @@ export class Runner {
   private rowsThere: (number | null)[]
   private attempt = 0
 
-  constructor(parts: EngineParts, record: PipelineRecord) {
+  /** `holder` is the engine's own id, under which it has the lease. */
+  constructor(parts: EngineParts, record: PipelineRecord, holder: string) {
     this.parts = parts
+    this.holder = holder
     this.record = record
     this.wanted = record.wanted
     this.state = record.state
@@ -58,13 +63,13 @@ export class Runner {
   }
 
   want(wanted: PipelineRecord['wanted']): void {
+    if (wanted === this.wanted) return
     this.wanted = wanted
     this.turn()
   }
 
-  /** Copies lanes again, by their indexes. */
-  recopy(lanes: number[]): void {
-    this.recopying = lanes
+  /** Lanes were asked to be copied again. */
+  lookForRecopy(): void {
     this.turn()
   }
 
@@ -102,7 +107,7 @@ export class Runner {
       try {
         if (await this.session()) return
       } catch (thrown) {
-        if (this.ended.signal.aborted) return
+        if (this.ended.signal.aborted || thrown instanceof Overtaken) return
         const failure = asFailure(thrown)
         if (failure.kind !== 'transient' && (await this.stopped(failure))) return
         await this.waitAndRetry(failure)
@@ -133,8 +138,11 @@ export class Runner {
           'Choose others in the setup.',
         )
       }
+      const epoch = await this.parts.pipelines.takeEpoch(this.record.id, this.holder)
+      if (epoch === undefined) return true // another engine runs it
+      const found = await target.takeCheckpoint(this.record.id, epoch, this.record.freshFrom)
       if (this.isWanted('stop')) return await this.dismantle(source, target)
-      let checkpoint = await this.take(source, target)
+      let checkpoint = found ? refuseLater(found, epoch) : await this.beginAnew(source, target, epoch)
       this.meter.begin(landedChanges(checkpoint.lanes))
       this.checkpoint = checkpoint
       while (!this.ended.signal.aborted) {
@@ -152,21 +160,8 @@ export class Runner {
     }
   }
 
-  /** Takes the pipeline under a new epoch: goes on from the target's checkpoint, or begins. */
-  private async take(source: SourceSide, target: TargetSide): Promise<Checkpoint> {
+  private async beginAnew(source: SourceSide, target: TargetSide, epoch: number): Promise<Checkpoint> {
     const { id } = this.record
-    const epoch = await this.parts.pipelines.takeEpoch(id)
-    const found = await target.readCheckpoint(id)
-    if (found && found.epoch >= this.record.freshFrom) {
-      if (found.epoch > epoch) {
-        throw new Failure(
-          'structural',
-          'The target’s checkpoint was written by a later engine.',
-          'Continue where that engine runs.',
-        )
-      }
-      return { ...found, epoch }
-    }
     if (this.state === 'Following' || this.state === 'Paused') {
       throw new Failure(
         'structural',
@@ -189,16 +184,16 @@ export class Runner {
   }
 
   private async emptyForRecopy(target: TargetSide, checkpoint: Checkpoint): Promise<Checkpoint> {
-    if (this.recopying.length === 0) return checkpoint
-    const again = this.recopying
+    const again = [...new Set((await this.parts.pipelines.get(this.record.id))?.recopy ?? [])]
+    if (again.length === 0) return checkpoint
     const lanes = checkpoint.lanes.map((lane, i) => (again.includes(i) ? uncopied(lane) : lane))
     const next = { ...checkpoint, lanes, consistent: false }
     await target.empty(
       again.map(i => this.lanes[i]!.target),
       next,
     )
-    this.recopying = []
     this.checkpoint = next
+    await this.parts.pipelines.recopied(this.record.id, again)
     return next
   }
 
@@ -330,8 +325,8 @@ export class Runner {
     const at = new Date(this.parts.surroundings.now()).toISOString()
     try {
       await this.setState('Stopped', { kind, message, remedy, at })
-    } catch {
-      return false
+    } catch (thrown) {
+      return thrown instanceof Overtaken // then it is for the other engine to say how it stands
     }
     await this.log('error', message, remedy)
     return true
@@ -355,7 +350,8 @@ export class Runner {
 
   private async setState(state: PipelineState, reason: StopReason | null = null): Promise<void> {
     if (this.state === state && reason === null) return
-    await this.parts.pipelines.setState(this.record.id, state, reason)
+    const ours = await this.parts.pipelines.setState(this.record.id, this.holder, state, reason)
+    if (!ours) throw new Overtaken()
     this.state = state
   }
 
@@ -394,4 +390,13 @@ export class Runner {
       lastChange: progress?.lastChange ?? null,
     }
   }
+}
+
+function refuseLater(found: Checkpoint, epoch: number): Checkpoint {
+  if (found.epoch <= epoch) return found
+  throw new Failure(
+    'structural',
+    'The target’s checkpoint was written by a later engine.',
+    'Continue where that engine runs.',
+  )
 }

@@ -1,10 +1,10 @@
 import { describe, expect, test } from '@jest/globals'
-import type { PipelineRecord } from '@tide/core/definition/pipeline'
 import type { Lane } from '@tide/core/plan/plan'
 import fc from 'fast-check'
 import { Engine } from '../src/engine.ts'
 import { JournalKeepers } from '../src/journal/keepers.ts'
 import type { EngineParts } from '../src/parts.ts'
+import { MemoryStore } from './memory-store.ts'
 import { MemorySource, MemoryTarget, sessionOf, type Trouble } from './memory-systems.ts'
 
 const utf8 = { kind: 'utf8' } as const
@@ -26,65 +26,59 @@ const LANE: Lane = {
   bytes: 0,
 }
 
-/** An engine over systems in memory, in a time that stands still but for sleeping. */
+/** Engines over systems in memory, in a time that stands still but for sleeping. */
 function world(source: MemorySource, target: MemoryTarget, trouble: Trouble) {
-  const record: PipelineRecord = {
-    id: 'p',
-    definition: { version: 1, name: 'P', from: 'from', to: 'to', targetSchema: 's', tables: [LANE.source] },
-    state: 'Draft',
-    wanted: 'pause',
-    reason: null,
-    epoch: 0,
-    freshFrom: 1,
-    lanes: [],
-    steps: [],
-    startedAt: null,
-  }
   let time = 1_000_000
-  const systems: Pick<EngineParts, 'connections' | 'surroundings'> = {
-    connections: {
-      open: async id =>
-        sessionOf(id === 'from' ? { source: source.side(trouble) } : { target: target.side(trouble) }),
-      describe: async () => undefined,
-    },
-    surroundings: {
+  let ids = 0
+  const store = new MemoryStore(
+    { version: 1, name: 'P', from: 'from', to: 'to', targetSchema: 's', tables: [LANE.source] },
+    () => time,
+  )
+  const connections: EngineParts['connections'] = {
+    open: async id =>
+      sessionOf(id === 'from' ? { source: source.side(trouble) } : { target: target.side(trouble) }),
+    describe: async () => undefined,
+  }
+  /** What an engine works with; while it is frozen, nothing it waits for comes to an end. */
+  const partsOf = (home: string, frozen = new Frost()): EngineParts => {
+    const surroundings: EngineParts['surroundings'] = {
       now: () => time,
       random: () => 0.5,
-      newId: () => 'run',
+      newId: () => `id ${++ids}`,
       sleep: async milliseconds => {
         time += milliseconds
         await new Promise(resolve => setImmediate(resolve))
+        await frozen.thawed
       },
-    },
+    }
+    return {
+      name: home,
+      home,
+      connections,
+      surroundings,
+      journals: new JournalKeepers('/nowhere', connections, surroundings),
+      pipelines: store.pipelines,
+      leases: store.leases,
+      history: {
+        log: async () => {},
+        addFigures: async () => {},
+        figures: async () => [],
+        trimFigures: async () => {},
+        beginRun: async () => {},
+        endRun: async () => {},
+      },
+    }
   }
-  const parts: EngineParts = {
-    ...systems,
-    journals: new JournalKeepers('/nowhere', systems.connections, systems.surroundings),
-    pipelines: {
-      list: async () => [{ ...record }],
-      get: async () => ({ ...record }),
-      start: async (_id, plan, startedAt) =>
-        void Object.assign(record, plan, {
-          startedAt,
-          wanted: 'run',
-          state: 'Copying',
-          reason: null,
-          freshFrom: record.epoch + 1,
-        }),
-      want: async (_id, wanted) => void (record.wanted = wanted),
-      setState: async (_id, state, reason) => void Object.assign(record, { state, reason }),
-      takeEpoch: async () => ++record.epoch,
-    },
-    history: {
-      log: async () => {},
-      addFigures: async () => {},
-      figures: async () => [],
-      trimFigures: async () => {},
-      beginRun: async () => {},
-      endRun: async () => {},
-    },
+  const parts = partsOf('home')
+  return { record: store.record, parts, partsOf, engine: () => new Engine(parts) }
+}
+
+class Frost {
+  thawed: Promise<void> = Promise.resolve()
+  thaw = () => {}
+  freeze(): void {
+    this.thawed = new Promise(resolve => (this.thaw = resolve))
   }
-  return { record, parts, engine: () => new Engine(parts) }
 }
 
 const rowsOf = (target: MemoryTarget) => target.state.rows.map(([, row]) => [...row]).sort()
@@ -198,6 +192,52 @@ describe('engine', () => {
     expect(record.reason).toMatchObject({ kind: 'structural', message: 'overtaken' })
     expect(rowsOf(target)).toEqual([])
     await engine.stop()
+  })
+
+  test('who is killed is followed by another engine; who was frozen too long finds it taken and ends', async () => {
+    const [source, target] = [new MemorySource(), new MemoryTarget()]
+    const { record, partsOf } = world(source, target, () => undefined)
+    const frost = new Frost()
+    const [one, other] = [new Engine(partsOf('one', frost)), new Engine(partsOf('other'))]
+    await one.start()
+    await one.begin('p', { lanes: [LANE], steps: [] })
+    await settled(() => record.state === 'Following')
+    const first = record.holder
+    await other.start()
+    source.commit(put => put(['10', 'by the first']))
+    await settled(() => rowsOf(target).length === 1)
+    expect(record.holder).toBe(first) // it is not taken from one that is there
+    frost.freeze()
+    source.commit(put => put(['11', 'by the second']))
+    await settled(() => rowsOf(target).length === 2)
+    expect(record.holder).not.toBe(first)
+    const { epoch } = target.state.checkpoint!
+    frost.thaw()
+    source.commit(put => put(['12', 'after the thaw']))
+    await settled(() => rowsOf(target).length === 3)
+    expect(record).toMatchObject({ state: 'Following', reason: null })
+    expect(record.holder).not.toBe(first)
+    expect(target.state.checkpoint!.epoch).toBe(epoch)
+    await Promise.all([one.stop(), other.stop()])
+  })
+
+  test('a pipeline that is tied to a data folder waits for it, and goes on there', async () => {
+    const [source, target] = [new MemorySource(), new MemoryTarget()]
+    const { record, partsOf } = world(source, target, () => undefined)
+    const [one, other] = [new Engine(partsOf('one')), new Engine(partsOf('other'))]
+    await one.start()
+    await other.start()
+    await one.begin('p', { lanes: [LANE], steps: [] }, { home: 'one', tie: 'the journal of from' })
+    await settled(() => record.state === 'Following')
+    await one.stop()
+    source.commit(put => put(['10', 'waits']))
+    for (let i = 0; i < 200; i++) await new Promise(resolve => setImmediate(resolve))
+    expect(record.holder).toBeNull()
+    expect(rowsOf(target)).toEqual([])
+    const again = new Engine(partsOf('one'))
+    await again.start()
+    await settled(() => rowsOf(target).length === 1)
+    await Promise.all([again.stop(), other.stop()])
   })
 
   test('a checkpoint that vanished from the target stops the pipeline; nothing is prepared over what is there', async () => {

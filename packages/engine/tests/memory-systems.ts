@@ -139,6 +139,8 @@ export class MemoryTarget {
       ddl: () => [],
       prepare: (_steps, checkpoint) =>
         troubled(trouble, () => {
+          if ((this.state.checkpoint?.epoch ?? 0) > checkpoint.epoch)
+            throw new Failure('structural', 'overtaken', 'stop')
           this.prepared++
           this.state = { rows: [], checkpoint: structuredClone(checkpoint) }
         }),
@@ -182,6 +184,13 @@ export class MemoryTarget {
           }
         }),
       readCheckpoint: () => troubled(trouble, () => structuredClone(this.state.checkpoint)),
+      takeCheckpoint: (_pipeline, epoch, freshFrom) =>
+        troubled(trouble, () => {
+          const { checkpoint } = this.state
+          if (!checkpoint || checkpoint.epoch < freshFrom) return undefined
+          if (checkpoint.epoch < epoch) this.state = { ...this.state, checkpoint: { ...checkpoint, epoch } }
+          return structuredClone(this.state.checkpoint)
+        }),
       empty: (_lanes, checkpoint) =>
         troubled(trouble, () => void (this.state = { rows: [], checkpoint: fenced(checkpoint) })),
       forget: () => troubled(trouble, () => void (this.state = { ...this.state, checkpoint: undefined })),

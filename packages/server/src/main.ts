@@ -1,14 +1,14 @@
-/** The server process. Settings come from the environment: TIDE_PORT, TIDE_HOST, TIDE_DATA, TIDE_KEY. */
+/**
+ * The server process. Settings come from the environment: TIDE_PORT, TIDE_HOST, TIDE_DATA, TIDE_KEY, TIDE_ENGINE and
+ * DATABASE_URL.
+ */
 import { Failure } from '@tide/core/failure'
-import { openStore } from '@tide/store/store'
 import { createServer, type RequestListener } from 'node:http'
 import type { AddressInfo } from 'node:net'
 import { resolve } from 'node:path'
 import { createApp } from './app.ts'
-import { lockFolder } from './folder-lock.ts'
-import { composeServices } from './services.ts'
-
-const VERSION = '0.1.0'
+import { openDataFolder } from './data-folder.ts'
+import { failWith, openServices } from './process.ts'
 
 async function main(): Promise<void> {
   const folder = resolve(process.env.TIDE_DATA ?? '.tide')
@@ -21,7 +21,7 @@ async function main(): Promise<void> {
       'Set TIDE_HOST to 127.0.0.1.',
     )
   }
-  const unlock = await lockFolder(folder)
+  const data = await openDataFolder(folder, process.env.TIDE_ENGINE)
   let handle: RequestListener = (_request, response) => {
     response
       .writeHead(503, { 'Content-Type': 'text/plain', 'Retry-After': '1' })
@@ -39,12 +39,11 @@ async function main(): Promise<void> {
     })
     server.listen(port, host, resolve)
   })
-  const store = await openStore(folder, process.env.TIDE_KEY)
-  const services = await composeServices(store, VERSION, folder)
+  const services = await openServices(data)
   handle = createApp(services).callback()
   const url = `http://${host}:${(server.address() as AddressInfo).port}`
   if (process.send) process.send({ ready: url })
-  else process.stdout.write(`Constant Tide ${VERSION} serves ${url}\n`)
+  else process.stdout.write(`Constant Tide ${services.version} serves ${url}\n`)
 
   let closing = false
   const close = async () => {
@@ -53,7 +52,7 @@ async function main(): Promise<void> {
     server.closeAllConnections()
     server.close()
     await services.close()
-    await unlock()
+    await data.unlock()
     process.exit(0)
   }
   process.on('SIGINT', () => void close())
@@ -71,8 +70,4 @@ function portOf(text: string): number {
   )
 }
 
-main().catch(error => {
-  const line = error instanceof Failure ? `${error.message} ${error.remedy}` : (error as Error).stack
-  process.stderr.write(`${line}\n`)
-  process.exit(1)
-})
+main().catch(failWith)

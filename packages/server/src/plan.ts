@@ -83,20 +83,23 @@ function undecided({ name, from, to }: Definition): PlanNote[] {
 }
 
 /** Tables that other pipelines write to in the same system, through whichever connection. */
-async function claims(
-  { store, connector }: Services,
-  to: string,
-  except: string | undefined,
-): Promise<Claim[]> {
+async function claims(services: Services, to: string, except: string | undefined): Promise<Claim[]> {
+  const systemOf = await targetSystems(services)
+  const tables = (lanes: { target: DatasetName }[], name: string): Claim[] =>
+    lanes.map(lane => ({ pipeline: name, table: lane.target }))
+  return (await services.store.pipelines.list())
+    .filter(({ id, definition }) => id !== except && systemOf(definition.to) === systemOf(to))
+    .flatMap(({ lanes, definition }) => tables(lanes, definition.name))
+}
+
+/** The physical system that a connection reaches, as a text to compare. */
+export async function targetSystems({
+  store,
+  connector,
+}: Services): Promise<(id: string) => string | undefined> {
   const connections = new Map((await store.connections.list()).map(one => [one.id, one]))
-  const identity = (id: string) => {
+  return id => {
     const connection = connections.get(id)
     return connection && `${connection.kind} ${connector(connection.kind).identity(connection.config)}`
   }
-  const system = identity(to)
-  const tables = (lanes: { target: DatasetName }[], name: string): Claim[] =>
-    lanes.map(lane => ({ pipeline: name, table: lane.target }))
-  return (await store.pipelines.list())
-    .filter(({ id, definition }) => id !== except && identity(definition.to) === system)
-    .flatMap(({ lanes, definition }) => tables(lanes, definition.name))
 }

@@ -9,11 +9,14 @@ import type { Store } from '@tide/store/store'
 import { randomBytes } from 'node:crypto'
 import { join } from 'node:path'
 import { setTimeout as sleep } from 'node:timers/promises'
+import type { DataFolder } from './data-folder.ts'
 import { SessionCache } from './sessions.ts'
 
 export interface Services {
   version: string
   dataFolder: string
+  /** The data folder's id, which pipelines can be tied to. */
+  home: string
   store: Store
   engine: Engine
   journals: JournalKeepers
@@ -22,6 +25,8 @@ export interface Services {
   warn(error: Error): void
   close(): Promise<void>
 }
+
+const NAMES_HOLD_MS = 5_000
 
 const surroundings: Surroundings = {
   now: Date.now,
@@ -32,14 +37,19 @@ const surroundings: Surroundings = {
 
 export const newId = surroundings.newId
 
-export async function composeServices(store: Store, version: string, dataFolder: string): Promise<Services> {
+export async function composeServices(
+  store: Store,
+  version: string,
+  { folder: dataFolder, name, home }: DataFolder,
+): Promise<Services> {
   const connector = (kind: string): Connector => {
     const found = connectors.find(connector => connector.kind === kind)
     if (!found)
       throw new Failure('refused', `There is no connector “${kind}”.`, 'Choose one of the catalogue.')
     return found
   }
-  const names = new Map<string, { name: string; connector: Connector }>()
+  // For a moment only: another process that shares the store may change them.
+  const names = new Map<string, { name: string; connector: Connector; at: number }>()
   const opener: ConnectionOpener = {
     open: async (id): Promise<Session> => {
       const { kind, config } = await openable(id)
@@ -47,10 +57,10 @@ export async function composeServices(store: Store, version: string, dataFolder:
     },
     describe: async id => {
       const known = names.get(id)
-      if (known) return known
+      if (known && Date.now() - known.at < NAMES_HOLD_MS) return known
       const record = await store.connections.get(id)
       if (!record) return undefined
-      const described = { name: record.name, connector: connector(record.kind) }
+      const described = { name: record.name, connector: connector(record.kind), at: Date.now() }
       names.set(id, described)
       return described
     },
@@ -67,7 +77,10 @@ export async function composeServices(store: Store, version: string, dataFolder:
   }
   const journals = new JournalKeepers(join(dataFolder, 'journal'), opener, surroundings)
   const engine = new Engine({
+    name,
+    home,
     journals,
+    leases: store.leases,
     pipelines: store.pipelines,
     history: store.history,
     connections: opener,
@@ -78,6 +91,7 @@ export async function composeServices(store: Store, version: string, dataFolder:
   return {
     version,
     dataFolder,
+    home,
     store,
     engine,
     journals,

@@ -1,6 +1,6 @@
-import { asc, eq, sql } from 'drizzle-orm'
+import { and, asc, eq, sql } from 'drizzle-orm'
 import type { Definition, PipelineState } from '@tide/core/definition/definition'
-import type { PipelineRecord, StopReason } from '@tide/core/definition/pipeline'
+import type { PipelineRecord, StopReason, Tie } from '@tide/core/definition/pipeline'
 import type { Lane, PrepareStep } from '@tide/core/plan/plan'
 import type { Database } from './database.ts'
 import { pipeline } from './schema.ts'
@@ -37,7 +37,12 @@ export class Pipelines {
   }
 
   /** From here on everything at the target that is older than the next epoch belongs to an earlier start. */
-  async start(id: string, plan: { lanes: Lane[]; steps: PrepareStep[] }, startedAt: string): Promise<void> {
+  async start(
+    id: string,
+    plan: { lanes: Lane[]; steps: PrepareStep[] },
+    startedAt: string,
+    tied: Tie | null,
+  ): Promise<void> {
     await this.db
       .update(pipeline)
       .set({
@@ -46,6 +51,9 @@ export class Pipelines {
         wanted: 'run',
         state: 'Copying',
         reason: null,
+        recopy: [],
+        home: tied?.home ?? null,
+        tie: tied?.tie ?? null,
         freshFrom: sql`${pipeline.epoch} + 1`,
       })
       .where(eq(pipeline.id, id))
@@ -55,19 +63,58 @@ export class Pipelines {
     await this.db.update(pipeline).set({ wanted }).where(eq(pipeline.id, id))
   }
 
-  async setState(id: string, state: PipelineState, reason: StopReason | null): Promise<void> {
-    await this.db.update(pipeline).set({ state, reason }).where(eq(pipeline.id, id))
+  /** A pipeline that had stopped for a reason is taken up again, to run or to be stopped for good. */
+  async takeUp(id: string, wanted: 'run' | 'stop'): Promise<void> {
+    // Whoever runs it finds out whether the copy was complete.
+    const state = wanted === 'run' ? { state: 'Copying' as const } : {}
+    await this.db
+      .update(pipeline)
+      .set({ wanted, reason: null, ...state })
+      .where(eq(pipeline.id, id))
   }
 
-  /** A new epoch: whoever wrote under an older one cannot write any more. */
-  async takeEpoch(id: string): Promise<number> {
+  async askRecopy(id: string, lanes: readonly number[]): Promise<void> {
+    const asked = JSON.stringify(lanes)
+    await this.db
+      .update(pipeline)
+      .set({ recopy: sql`${pipeline.recopy} || ${asked}::jsonb` })
+      .where(eq(pipeline.id, id))
+  }
+
+  /** These lanes have been emptied, so that they will be copied again. */
+  async recopied(id: string, lanes: readonly number[]): Promise<void> {
+    const done = JSON.stringify(lanes)
+    await this.db
+      .update(pipeline)
+      .set({
+        recopy: sql`(SELECT coalesce(jsonb_agg(lane), '[]') FROM jsonb_array_elements(${pipeline.recopy}) lane WHERE NOT ${done}::jsonb @> lane)`,
+      })
+      .where(eq(pipeline.id, id))
+  }
+
+  /** By the engine that runs it; false when it is another one by now. */
+  async setState(
+    id: string,
+    holder: string,
+    state: PipelineState,
+    reason: StopReason | null,
+  ): Promise<boolean> {
+    const set = await this.db
+      .update(pipeline)
+      .set({ state, reason })
+      .where(and(eq(pipeline.id, id), eq(pipeline.holder, holder)))
+      .returning({ id: pipeline.id })
+    return set.length > 0
+  }
+
+  /** A new epoch: whoever wrote under an older one cannot write any more. `undefined` when another engine has it. */
+  async takeEpoch(id: string, holder: string): Promise<number | undefined> {
     const [row] = await this.db
       .update(pipeline)
       .set({ epoch: sql`${pipeline.epoch} + 1` })
-      .where(eq(pipeline.id, id))
+      .where(and(eq(pipeline.id, id), eq(pipeline.holder, holder)))
       .returning({ epoch: pipeline.epoch })
-    if (!row) throw new Error(`no pipeline ${id}`)
-    return row.epoch
+    return row?.epoch
   }
 
   async remove(id: string): Promise<void> {

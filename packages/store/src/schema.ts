@@ -10,6 +10,7 @@ import {
   text,
   timestamp,
 } from 'drizzle-orm/pg-core'
+import type { PipelineStatus } from '@tide/core/api/types'
 import type { Definition, PipelineState } from '@tide/core/definition/definition'
 import type { StopReason } from '@tide/core/definition/pipeline'
 import type { Lane, PrepareStep } from '@tide/core/plan/plan'
@@ -43,7 +44,33 @@ export const pipeline = pgTable('pipeline', {
   lanes: jsonb('lanes').$type<Lane[]>().notNull().default([]),
   steps: jsonb('steps').$type<PrepareStep[]>().notNull().default([]),
   startedAt: moment('started_at'),
+  /** The engine process that runs it, and until when nobody else may. */
+  holder: text('holder'),
+  leasedUntil: moment('leased_until'),
+  /** The data folder that it is tied to, and what ties it there; null when any engine may run it. */
+  home: text('home'),
+  tie: text('tie'),
+  /** Lanes that people asked to copy again. */
+  recopy: jsonb('recopy').$type<number[]>().notNull().default([]),
   createdAt: moment('created_at').notNull().defaultNow(),
+})
+
+/** A process that runs pipelines. */
+export const engine = pgTable('engine', {
+  id: text('id').primaryKey(),
+  name: text('name').notNull(),
+  home: text('home').notNull(),
+  startedAt: moment('started_at').notNull().defaultNow(),
+  seenAt: moment('seen_at').notNull().defaultNow(),
+})
+
+/** What the engine that runs a pipeline tells those that do not. */
+export const liveStatus = pgTable('live_status', {
+  pipeline: text('pipeline')
+    .primaryKey()
+    .references(() => pipeline.id, { onDelete: 'cascade' }),
+  at: moment('at').notNull().defaultNow(),
+  status: jsonb('status').$type<PipelineStatus>().notNull(),
 })
 
 /** One initial copy, with what it moved and how fast. */

@@ -1,3 +1,4 @@
+import { Failure } from '@tide/core/failure'
 import { drizzle } from 'drizzle-orm/node-postgres'
 import { migrate } from 'drizzle-orm/node-postgres/migrator'
 import { mkdir } from 'node:fs/promises'
@@ -8,6 +9,7 @@ import type { Database } from './database.ts'
 import { Connections } from './connections.ts'
 import { startEmbedded } from './embedded.ts'
 import { History } from './history.ts'
+import { Leases } from './leases.ts'
 import { Pipelines } from './pipelines.ts'
 import { Seal } from './seal.ts'
 
@@ -16,34 +18,105 @@ export interface Store {
   connections: Connections
   pipelines: Pipelines
   history: History
+  leases: Leases
+  /** Runs `deed` while no other process that shares the store runs one of the same name. */
+  alone<T>(name: string, deed: () => Promise<T>): Promise<T>
   close(): Promise<void>
+}
+
+export interface StoreSettings {
+  /** Where the embedded database and the key of the secrets are. */
+  folder: string
+  /** A PostgreSQL server instead of the embedded database; then several engines may share the store. */
+  url?: string | undefined
+  passphrase?: string | undefined
 }
 
 const MIGRATIONS = fileURLToPath(new URL('../migrations', import.meta.url))
 
-/** Opens the store in a data folder, brings its schema up to date, and makes what is not there yet. */
-export async function openStore(folder: string, passphrase?: string): Promise<Store> {
+/** Opens the store, brings its schema up to date, and makes what is not there yet. */
+export async function openStore({ folder, url, passphrase }: StoreSettings): Promise<Store> {
+  if (url && !passphrase) {
+    throw new Failure(
+      'refused',
+      'DATABASE_URL is set without TIDE_KEY, so that the secrets could be read from this data folder only.',
+      'Set TIDE_KEY to a passphrase, the same for every process that shares the store.',
+    )
+  }
   await mkdir(folder, { recursive: true })
   const seal = await Seal.open(folder, passphrase)
-  const embedded = await startEmbedded(join(folder, 'store'))
-  // The embedded database has one session; one client, so that no transaction of ours meets another.
-  const pool = new pg.Pool({
-    host: embedded.host,
-    port: 5432,
-    user: 'postgres',
-    database: 'postgres',
-    max: 1,
-  })
+  const place = url ? await onServer(url) : await embedded(folder)
+  const { pool } = place
   pool.on('error', () => {}) // seen again at the next query
   const db: Database = drizzle(pool)
-  await migrate(db, { migrationsFolder: MIGRATIONS })
+  try {
+    await place.alone('migrate', () => migrate(db, { migrationsFolder: MIGRATIONS }))
+  } catch (error) {
+    await place.close()
+    throw error
+  }
   return {
     connections: new Connections(db, seal),
     pipelines: new Pipelines(db),
     history: new History(db),
+    leases: new Leases(db),
+    alone: place.alone,
+    close: place.close,
+  }
+}
+
+interface Place extends Pick<Store, 'alone' | 'close'> {
+  pool: pg.Pool
+}
+
+async function embedded(folder: string): Promise<Place> {
+  const { host, close } = await startEmbedded(join(folder, 'store'))
+  // The embedded database has one session; one client, so that no transaction of ours meets another.
+  const pool = new pg.Pool({ host, port: 5432, user: 'postgres', database: 'postgres', max: 1 })
+  return {
+    pool,
+    alone: (_name, deed) => deed(), // the data folder has one process
     close: async () => {
       await pool.end()
-      await embedded.close()
+      await close()
     },
+  }
+}
+
+async function onServer(url: string): Promise<Place> {
+  const pool = new pg.Pool({
+    connectionString: url,
+    max: 8,
+    connectionTimeoutMillis: 10_000,
+    application_name: 'Constant Tide store',
+    keepAlive: true,
+  })
+  try {
+    await pool.query('SELECT 1')
+  } catch (error) {
+    await pool.end()
+    throw new Failure(
+      'structural',
+      `The store at DATABASE_URL cannot be reached: ${(error as Error).message}`,
+      'Check the address, the user and the database; it must be there, its tables are made by us.',
+      error,
+    )
+  }
+  return {
+    pool,
+    alone: async (name, deed) => {
+      const client = await pool.connect()
+      let broken = true
+      try {
+        await client.query('SELECT pg_advisory_lock(hashtext($1))', [`constant tide ${name}`])
+        const done = await deed()
+        await client.query('SELECT pg_advisory_unlock(hashtext($1))', [`constant tide ${name}`])
+        broken = false
+        return done
+      } finally {
+        client.release(broken) // a session that ends lets go of its locks
+      }
+    },
+    close: () => pool.end(),
   }
 }

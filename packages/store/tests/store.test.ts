@@ -12,7 +12,7 @@ const folder = mkdtempSync(join(tmpdir(), 'constant-tide-store-test-'))
 describe('store', () => {
   let store: Store
   beforeAll(async () => {
-    store = await openStore(folder)
+    store = await openStore({ folder })
   })
   afterAll(async () => {
     await store?.close()
@@ -39,19 +39,52 @@ describe('store', () => {
     expect((await connections.openable('c'))!.config).toEqual({ password: 'sedge' })
   })
 
-  test('a start makes older checkpoints old; every taking raises the epoch', async () => {
-    const { pipelines } = store
+  test('a start makes older checkpoints old; every taking raises the epoch, for the holder alone', async () => {
+    const { pipelines, leases } = store
     await pipelines.create('p', definition)
-    expect(await pipelines.takeEpoch('p')).toBe(1)
-    await pipelines.start('p', { lanes: [], steps: [] }, '2026-11-20T10:00:00Z')
-    expect(await pipelines.takeEpoch('p')).toBe(2)
+    expect(await pipelines.takeEpoch('p', 'one')).toBeUndefined()
+    expect(await leases.take('p', 'one')).toBe(true)
+    expect(await pipelines.takeEpoch('p', 'one')).toBe(1)
+    await pipelines.start('p', { lanes: [], steps: [] }, '2026-11-20T10:00:00Z', null)
+    expect(await pipelines.takeEpoch('p', 'one')).toBe(2)
+    expect(await pipelines.setState('p', 'other', 'Stopped', null)).toBe(false)
     expect(await pipelines.get('p')).toMatchObject({
       epoch: 2,
       freshFrom: 2,
       state: 'Copying',
       wanted: 'run',
+      holder: 'one',
       definition,
     })
+  })
+
+  test('a lease keeps others out until it is given back, or its data folder has another process', async () => {
+    const { leases } = store
+    await leases.begin({ id: 'one', name: 'One', home: 'h1' })
+    expect(await leases.take('p', 'two')).toBe(false)
+    expect(await leases.work()).toMatchObject([{ id: 'p', holder: 'one', free: false, hasReason: false }])
+    await leases.begin({ id: 'one again', name: 'One', home: 'h1' })
+    expect(await leases.take('p', 'two')).toBe(true)
+    await leases.release(['p'], 'one again') // not its own
+    expect(await leases.take('p', 'three')).toBe(false)
+    await leases.beat({ id: 'two', name: 'Two', home: 'h2' })
+    expect((await leases.engines()).map(({ id, live }) => [id, live])).toEqual([
+      ['two', true],
+      ['one again', true],
+    ])
+    await leases.leave('two')
+    expect((await leases.engines()).find(({ id }) => id === 'two')!.live).toBe(false)
+    expect((await leases.work())[0]!.free).toBe(true)
+  })
+
+  test('lanes to copy again are remembered until they are emptied', async () => {
+    const { pipelines } = store
+    await pipelines.askRecopy('p', [2, 0])
+    await pipelines.askRecopy('p', [1])
+    await pipelines.recopied('p', [0, 2])
+    expect((await pipelines.get('p'))!.recopy).toEqual([1])
+    await pipelines.recopied('p', [1])
+    expect((await pipelines.get('p'))!.recopy).toEqual([])
   })
 
   test('figures come back in order, at their resolution, and old ones go', async () => {
@@ -103,7 +136,7 @@ describe('store', () => {
 
   test('everything is there again after it was closed', async () => {
     await store.close()
-    store = await openStore(folder)
+    store = await openStore({ folder })
     expect((await store.pipelines.list()).map(({ id }) => id)).toEqual(['p'])
     expect((await store.connections.openable('c'))!.config).toEqual({ password: 'sedge' })
   })

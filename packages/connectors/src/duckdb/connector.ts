@@ -57,7 +57,6 @@ function settings(config: Config): DuckdbConfig {
 async function open(config: Config): Promise<Session> {
   const { path, fold, allowed, maxLength } = settings(config)
   const held = await lease(path)
-  const writer = await held.connect()
   const profile: TargetProfile = {
     naming: { fold, allowed, maxLength },
     typeOf: type => duckdbType(type),
@@ -71,9 +70,10 @@ async function open(config: Config): Promise<Session> {
     } catch (error) {
       throw duckdbFailure(error, path)
     } finally {
-      connection.disconnectSync()
+      held.disconnect(connection)
     }
   }
+  const target = new DuckdbTarget(held, profile, path)
   return {
     catalogue: () => reading(readCatalogue),
     preview: (table, limit) => reading(connection => preview(connection, table, limit)),
@@ -84,9 +84,10 @@ async function open(config: Config): Promise<Session> {
       }),
     row: (table, key) => reading(connection => readRow(connection, table, key)),
     query: (sql, limits) => reading(connection => query(connection, sql, limits)),
-    target: new DuckdbTarget(writer, held, profile, path),
+    target,
+    heldAlone: `the file ${path}`,
     close: async () => {
-      writer.disconnectSync()
+      await target.close()
       await held.release()
     },
   }

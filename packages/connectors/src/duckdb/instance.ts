@@ -8,11 +8,14 @@ import { dirname, join, resolve } from 'node:path'
 
 /** Enough for loads and merges in batches; DuckDB spills beyond it, so that the process stays small. */
 const MEMORY_LIMIT = '512MB'
+/** What the cache is cut down to after a load, whose blocks nobody reads again. */
+const CUT_TO = '32MB'
 
 interface Shared {
   instance: DuckDBInstance
   staging: string
   users: number
+  connected: number
 }
 
 const open = new Map<string, Promise<Shared>>()
@@ -21,6 +24,9 @@ const open = new Map<string, Promise<Shared>>()
 export interface Lease {
   staging: string
   connect(): Promise<DuckDBConnection>
+  disconnect(connection: DuckDBConnection): void
+  /** Gives back the memory of cached blocks, unless anybody but the caller is connected. */
+  cutCache(): Promise<void>
   release(): Promise<void>
 }
 
@@ -43,7 +49,25 @@ export async function lease(path: string): Promise<Lease> {
   let released = false
   return {
     staging: shared.staging,
-    connect: () => shared.instance.connect(),
+    connect: async () => {
+      shared.connected++
+      return shared.instance.connect()
+    },
+    disconnect: connection => {
+      connection.disconnectSync()
+      shared.connected--
+    },
+    cutCache: async () => {
+      if (shared.connected > 1) return // a query of theirs could find too little memory just then
+      const connection = await shared.instance.connect()
+      try {
+        await connection.run('CHECKPOINT') // what is only in the log cannot leave memory
+        await connection.run(`SET memory_limit = '${CUT_TO}'`).catch(() => {}) // what is in use stays
+      } finally {
+        await connection.run(`SET memory_limit = '${MEMORY_LIMIT}'`)
+        connection.disconnectSync()
+      }
+    },
     release: async () => {
       if (released) return
       released = true
@@ -76,7 +100,7 @@ async function openShared(file: string): Promise<Shared> {
     await connection.run(`SET GLOBAL TimeZone = 'UTC'`)
     await connection.run('SET enable_external_access = false')
     connection.disconnectSync()
-    return { instance, staging, users: 0 }
+    return { instance, staging, users: 0, connected: 0 }
   } catch (error) {
     throw openFailure(file, error)
   }

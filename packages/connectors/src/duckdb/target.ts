@@ -1,4 +1,4 @@
-import type { DuckDBConnection } from '@duckdb/node-api'
+import type { DuckDBConnection, DuckDBMaterializedResult, DuckDBResultReader } from '@duckdb/node-api'
 import type { NetEffect, Put } from '@tide/core/apply/net-effect'
 import { Turns } from '@tide/core/pace/turns'
 import { Failure } from '@tide/core/failure'
@@ -19,6 +19,7 @@ import type {
   TargetSide,
   Unfilled,
 } from '../contract.ts'
+import { checkpointOf, overtaken, rowOf } from '../checkpoint.ts'
 import { duckdbFailure } from './errors.ts'
 import type { Lease } from './instance.ts'
 import { LineMeter } from './line-meter.ts'
@@ -32,13 +33,12 @@ const STAGES = ['puts', 'removed', 'kept']
 /** Writes through one connection of its own; calls must not overlap, but for loads, which take turns. */
 export class DuckdbTarget implements TargetSide {
   readonly profile: TargetProfile
-  private readonly connection: DuckDBConnection
+  private writer: Promise<DuckDBConnection> | undefined
   private readonly lease: Lease
   private readonly where: string
   private readonly loading = new Turns()
 
-  constructor(connection: DuckDBConnection, lease: Lease, profile: TargetProfile, where: string) {
-    this.connection = connection
+  constructor(lease: Lease, profile: TargetProfile, where: string) {
     this.lease = lease
     this.profile = profile
     this.where = where
@@ -50,11 +50,15 @@ export class DuckdbTarget implements TargetSide {
 
   async prepare(steps: readonly PrepareStep[], checkpoint: Checkpoint): Promise<void> {
     await this.transaction(async () => {
-      for (const statement of [...STATE_DDL, ...this.ddl(steps)]) await this.connection.run(statement)
-      await this.connection.run(`DELETE FROM ${STATE_SCHEMA}.checkpoint WHERE pipeline = $1`, [
-        checkpoint.pipeline,
+      for (const statement of STATE_DDL) await this.run(statement)
+      const { pipeline, epoch } = checkpoint
+      await this.run(`DELETE FROM ${STATE_SCHEMA}.checkpoint WHERE pipeline = $1 AND epoch <= $2::BIGINT`, [
+        pipeline,
+        String(epoch),
       ])
-      await this.connection.run(
+      if (await this.readCheckpoint(pipeline)) throw overtaken()
+      for (const statement of this.ddl(steps)) await this.run(statement)
+      await this.run(
         `INSERT INTO ${STATE_SCHEMA}.checkpoint VALUES ($1, $2::BIGINT, $3, $4::TIMESTAMPTZ, $5, $6::BOOLEAN, now())`,
         checkpointValues(checkpoint),
       )
@@ -65,14 +69,15 @@ export class DuckdbTarget implements TargetSide {
     await this.withFile(csv, csvFile =>
       this.loading.run(async () => {
         try {
-          await this.connection.run('BEGIN TRANSACTION')
+          await this.run('BEGIN TRANSACTION')
           const rows = await this.insertRange(lane, csvFile, again)
           await commit({ rows, bytes: csvFile.bytes }, async checkpoint => {
             await this.writeCheckpoint(checkpoint)
-            await this.connection.run('COMMIT')
+            await this.run('COMMIT')
           })
+          await this.lease.cutCache()
         } catch (error) {
-          await this.connection.run('ROLLBACK').catch(() => {}) // DuckDB may have rolled back by itself
+          await this.run('ROLLBACK').catch(() => {}) // DuckDB may have rolled back by itself
           throw duckdbFailure(error, this.where)
         }
       }),
@@ -86,13 +91,12 @@ export class DuckdbTarget implements TargetSide {
     const { read, select } = readCsv(file, lane.columns)
     const key = lane.key.map((name, i) => `${select[indexOf(lane, name)]} AS k${i}`).join(', ')
     const own = lane.key.map((name, i) => `t.${ident(name)} = again.k${i}`).join(' AND ')
-    await this.connection.run(`DELETE FROM ${table} t USING (SELECT ${key} FROM ${read}) again WHERE ${own}`)
+    await this.run(`DELETE FROM ${table} t USING (SELECT ${key} FROM ${read}) again WHERE ${own}`)
     return this.insertCsv(`INSERT INTO ${table}`, lane, lane.columns, file)
   }
 
   async begin() {
-    const { connection } = this
-    await connection.run('BEGIN TRANSACTION')
+    await this.run('BEGIN TRANSACTION')
     return {
       apply: async (effects: readonly LaneEffect[]) => {
         const unfilled: Unfilled[] = []
@@ -108,25 +112,25 @@ export class DuckdbTarget implements TargetSide {
       commit: async (checkpoint: Checkpoint) => {
         try {
           await this.writeCheckpoint(checkpoint)
-          await connection.run('COMMIT')
-          for (const stage of STAGES) await connection.run(`DROP TABLE IF EXISTS temp.${stage}`)
+          await this.run('COMMIT')
+          for (const stage of STAGES) await this.run(`DROP TABLE IF EXISTS temp.${stage}`)
         } catch (error) {
           throw duckdbFailure(error, this.where)
         }
       },
       rollback: async () => {
-        await connection.run('ROLLBACK').catch(() => {}) // DuckDB may have rolled back by itself
+        await this.run('ROLLBACK').catch(() => {}) // DuckDB may have rolled back by itself
       },
     }
   }
 
   async readCheckpoint(pipeline: string): Promise<Checkpoint | undefined> {
-    const there = await this.connection.runAndReadAll(
+    const there = await this.ask(
       `SELECT 1 FROM duckdb_tables() WHERE schema_name = $1 AND table_name = 'checkpoint'`,
       [STATE_SCHEMA],
     )
     if (there.currentRowCount === 0) return undefined
-    const found = await this.connection.runAndReadAll(
+    const found = await this.ask(
       `SELECT epoch::VARCHAR, position, strftime(complete_up_to AT TIME ZONE 'UTC', '%Y-%m-%dT%H:%M:%S.%fZ'), lanes, consistent::VARCHAR
          FROM ${STATE_SCHEMA}.checkpoint WHERE pipeline = $1`,
       [pipeline],
@@ -134,31 +138,34 @@ export class DuckdbTarget implements TargetSide {
     const row = found.getRows()[0] as [string, string, string, string, string] | undefined
     if (!row) return undefined
     const [epoch, position, completeUpTo, lanes, consistent] = row
-    return {
-      pipeline,
-      epoch: Number(epoch),
-      position: JSON.parse(position),
-      completeUpTo,
-      lanes: JSON.parse(lanes),
-      consistent: consistent === 'true',
-    }
+    return checkpointOf(pipeline, { epoch, position, completeUpTo, lanes, consistent: consistent === 'true' })
+  }
+
+  async takeCheckpoint(pipeline: string, epoch: number, freshFrom: number): Promise<Checkpoint | undefined> {
+    const found = await this.readCheckpoint(pipeline)
+    if (!found || found.epoch < freshFrom) return undefined
+    await this.run(
+      `UPDATE ${STATE_SCHEMA}.checkpoint SET epoch = $2::BIGINT WHERE pipeline = $1 AND epoch <= $2::BIGINT`,
+      [pipeline, String(epoch)],
+    )
+    return this.readCheckpoint(pipeline)
   }
 
   async empty(lanes: readonly TargetLane[], checkpoint: Checkpoint): Promise<void> {
     await this.transaction(async () => {
-      for (const lane of lanes) await this.connection.run(`DELETE FROM ${tableName(lane.table)}`)
+      for (const lane of lanes) await this.run(`DELETE FROM ${tableName(lane.table)}`)
       await this.writeCheckpoint(checkpoint)
     })
   }
 
   async forget(pipeline: string): Promise<void> {
     if (!(await this.readCheckpoint(pipeline))) return
-    await this.connection.run(`DELETE FROM ${STATE_SCHEMA}.checkpoint WHERE pipeline = $1`, [pipeline])
+    await this.run(`DELETE FROM ${STATE_SCHEMA}.checkpoint WHERE pipeline = $1`, [pipeline])
   }
 
   async count(table: TargetLane['table']): Promise<number> {
     try {
-      const counted = await this.connection.runAndReadAll(`SELECT count(*)::VARCHAR FROM ${tableName(table)}`)
+      const counted = await this.ask(`SELECT count(*)::VARCHAR FROM ${tableName(table)}`)
       return Number(counted.getRows()[0]![0])
     } catch (error) {
       throw duckdbFailure(error, this.where)
@@ -168,7 +175,7 @@ export class DuckdbTarget implements TargetSide {
   /** Truncate, then rows that go, then rows as they stand in the end. Returns the puts that it could not fill. */
   private async applyLane(lane: TargetLane, effect: NetEffect): Promise<Put[]> {
     const table = tableName(lane.table)
-    if (effect.truncate) await this.connection.run(`DELETE FROM ${table}`)
+    if (effect.truncate) await this.run(`DELETE FROM ${table}`)
     const keyColumns = lane.key.map(name => lane.columns.find(column => column.target === name)!)
     const match = (stage: string) =>
       lane.key.map((name, i) => `t.${ident(name)} = ${stage}.k${i}`).join(' AND ')
@@ -188,12 +195,12 @@ export class DuckdbTarget implements TargetSide {
       if (unsent.size > 0) unfilled = await this.keepUnsent(lane, effect, unsent, match('puts'))
     }
     if (effect.removed.length > 0 && !effect.truncate) {
-      await this.connection.run(`DELETE FROM ${table} t USING removed WHERE ${match('removed')}`)
+      await this.run(`DELETE FROM ${table} t USING removed WHERE ${match('removed')}`)
     }
     if (effect.puts.length === 0) return []
     if (!effect.truncate) {
       const own = lane.key.map(name => `t.${ident(name)} = puts.c${indexOf(lane, name)}`).join(' AND ')
-      await this.connection.run(`DELETE FROM ${table} t USING puts WHERE ${own}`)
+      await this.run(`DELETE FROM ${table} t USING puts WHERE ${own}`)
     }
     const values = lane.columns.map((_, i) =>
       unsent.has(i)
@@ -201,7 +208,7 @@ export class DuckdbTarget implements TargetSide {
         : `puts.c${i}`,
     )
     const kept = unsent.size > 0 ? 'LEFT JOIN kept ON kept.n = puts.n' : ''
-    await this.connection.run(`INSERT INTO ${table} SELECT ${values.join(', ')} FROM puts ${kept}`)
+    await this.run(`INSERT INTO ${table} SELECT ${values.join(', ')} FROM puts ${kept}`)
     return unfilled
   }
 
@@ -232,13 +239,13 @@ export class DuckdbTarget implements TargetSide {
     match: string,
   ): Promise<Put[]> {
     const columns = [...unsent].map(i => `t.${ident(lane.columns[i]!.target)} AS u${i}`)
-    await this.connection.run(
+    await this.run(
       `CREATE OR REPLACE TEMP TABLE kept AS SELECT puts.n, ${columns.join(', ')} FROM ${tableName(lane.table)} t
          JOIN (SELECT * FROM puts WHERE unsent IS NOT NULL) puts ON ${match}`,
     )
     const missing = `unsent IS NOT NULL AND n NOT IN (SELECT n FROM kept)`
-    const found = await this.connection.runAndReadAll(`SELECT n FROM puts WHERE ${missing}`)
-    if (found.currentRowCount > 0) await this.connection.run(`DELETE FROM puts WHERE ${missing}`)
+    const found = await this.ask(`SELECT n FROM puts WHERE ${missing}`)
+    if (found.currentRowCount > 0) await this.run(`DELETE FROM puts WHERE ${missing}`)
     return found.getRows().map(([n]) => puts[Number(n)]!)
   }
 
@@ -265,7 +272,7 @@ export class DuckdbTarget implements TargetSide {
     const { read, select } = readCsv(file, columns)
     const list = names ? select.map((expression, i) => `${expression} AS ${names[i]}`) : select
     try {
-      return (await this.connection.run(`${into} SELECT ${list.join(', ')} FROM ${read}`)).rowsChanged
+      return (await this.run(`${into} SELECT ${list.join(', ')} FROM ${read}`)).rowsChanged
     } catch (error) {
       const misfit = /^(Conversion|Invalid Input|Constraint|Out of Range) Error/i.test(
         (error as Error).message,
@@ -299,34 +306,45 @@ export class DuckdbTarget implements TargetSide {
         )
       }
     } finally {
-      connection.disconnectSync()
+      this.lease.disconnect(connection)
     }
     return duckdbFailure(cause, this.where)
   }
 
   private async writeCheckpoint(checkpoint: Checkpoint): Promise<void> {
-    const written = await this.connection.run(
+    const written = await this.run(
       `UPDATE ${STATE_SCHEMA}.checkpoint
           SET epoch = $2::BIGINT, position = $3, complete_up_to = $4::TIMESTAMPTZ, lanes = $5, consistent = $6::BOOLEAN, written_at = now()
         WHERE pipeline = $1 AND epoch <= $2::BIGINT`,
       checkpointValues(checkpoint),
     )
-    if (written.rowsChanged === 0) {
-      throw new Failure(
-        'structural',
-        'Another engine has taken this pipeline over, or its checkpoint was removed from the target.',
-        'Continue where it runs now; if it runs nowhere, start again.',
-      )
-    }
+    if (written.rowsChanged === 0) throw overtaken()
+  }
+
+  /** Opened with the first write: who only plans or browses holds none. */
+  private connection(): Promise<DuckDBConnection> {
+    return (this.writer ??= this.lease.connect())
+  }
+
+  private async run(sql: string, values?: string[]): Promise<DuckDBMaterializedResult> {
+    return (await this.connection()).run(sql, values)
+  }
+
+  private async ask(sql: string, values?: string[]): Promise<DuckDBResultReader> {
+    return (await this.connection()).runAndReadAll(sql, values)
+  }
+
+  async close(): Promise<void> {
+    if (this.writer) this.lease.disconnect(await this.writer)
   }
 
   private async transaction(body: () => Promise<void>): Promise<void> {
     try {
-      await this.connection.run('BEGIN TRANSACTION')
+      await this.run('BEGIN TRANSACTION')
       await body()
-      await this.connection.run('COMMIT')
+      await this.run('COMMIT')
     } catch (error) {
-      await this.connection.run('ROLLBACK').catch(() => {}) // DuckDB may have rolled back by itself
+      await this.run('ROLLBACK').catch(() => {}) // DuckDB may have rolled back by itself
       throw duckdbFailure(error, this.where)
     }
   }
@@ -355,15 +373,8 @@ function unsentColumns({ puts }: NetEffect): Set<number> {
 }
 
 function checkpointValues(checkpoint: Checkpoint): string[] {
-  const { pipeline, epoch, position, completeUpTo, lanes, consistent } = checkpoint
-  return [
-    pipeline,
-    String(epoch),
-    JSON.stringify(position),
-    completeUpTo,
-    JSON.stringify(lanes),
-    String(consistent),
-  ]
+  const { epoch, position, completeUpTo, lanes, consistent } = rowOf(checkpoint)
+  return [checkpoint.pipeline, epoch, position, completeUpTo, lanes, String(consistent)]
 }
 
 function indexOf(lane: TargetLane, column: string): number {

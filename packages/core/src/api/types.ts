@@ -55,6 +55,30 @@ export interface PipelineStatus {
   strip: (number | null)[]
   /** The newest reading. */
   sample: TideSample | null
+  /** Who runs it, where there is more than one engine or it is tied to one that is gone. */
+  engine: RunBy | null
+}
+
+/** The engine that runs a pipeline. */
+export interface RunBy {
+  name: string
+  /** It is this very process. */
+  here: boolean
+  live: boolean
+  seenAt: string
+  /** What ties the pipeline to it. */
+  tie: string | null
+}
+
+export interface EngineInfo {
+  id: string
+  name: string
+  here: boolean
+  live: boolean
+  startedAt: string
+  seenAt: string
+  /** How many pipelines it runs. */
+  pipelines: number
 }
 
 /** One record as it stands on both sides of a lane, in canonical text. */
@@ -121,6 +145,9 @@ export interface JournalFollower {
   position: string
   bytesBehind: number
 }
+
+/** What a server says of a connection's journal: all, or who keeps it, or that there is none. */
+export type JournalAnswer = JournalInfo | { keptBy: string } | null
 
 /** A source's journal, for people. Times are the source's, ISO 8601. */
 export interface JournalInfo {

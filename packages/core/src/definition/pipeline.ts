@@ -26,6 +26,42 @@ export interface PipelineRecord {
   lanes: Lane[]
   steps: PrepareStep[]
   startedAt: string | null
+  /** The engine process that runs it, or ran it last. */
+  holder: string | null
+  /** The data folder that it is tied to; null when any engine may run it. */
+  home: string | null
+  /** What ties it there, in words. */
+  tie: string | null
+  /** Lanes that people asked to copy again. */
+  recopy: number[]
+}
+
+/** What ties a pipeline to one data folder. */
+export interface Tie {
+  home: string
+  tie: string
+}
+
+/** What an engine must know of a pipeline to see whether there is anything to do. */
+export interface PipelineWork extends Pick<
+  PipelineRecord,
+  'id' | 'state' | 'wanted' | 'holder' | 'home' | 'recopy'
+> {
+  /** There is a reason for its stop. */
+  hasReason: boolean
+  /** Nobody's lease on it is in force. */
+  free: boolean
+}
+
+/** A process that runs pipelines. `home` is the id of its data folder. */
+export interface EngineRecord {
+  id: string
+  name: string
+  home: string
+  startedAt: string
+  seenAt: string
+  /** It was seen within the time of a lease. */
+  live: boolean
 }
 
 /** Something that happened, for the log. */

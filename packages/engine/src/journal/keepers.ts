@@ -32,6 +32,14 @@ export class JournalKeepers {
     return new JournaledSource(this.of(connection), log)
   }
 
+  /** Followers that another process has deleted are let go. */
+  async keepOnly(pipelines: ReadonlySet<string>): Promise<void> {
+    for (const keeper of this.keepers.values()) {
+      const gone = keeper.info?.followers.filter(({ pipeline }) => !pipelines.has(pipeline)) ?? []
+      for (const { pipeline } of gone) await keeper.abandon(pipeline)
+    }
+  }
+
   async close(): Promise<void> {
     await Promise.all([...this.keepers.values()].map(keeper => keeper.close()))
   }

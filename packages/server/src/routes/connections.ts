@@ -1,7 +1,8 @@
 import type Router from '@koa/router'
 import type { CheckItem } from '@tide/core/api/browse'
 import { connectors } from '@tide/connectors/registry'
-import type { ConnectionInfo, JournalInfo } from '@tide/core/api/types'
+import type { PipelineRecord } from '@tide/core/definition/pipeline'
+import type { ConnectionInfo, JournalAnswer } from '@tide/core/api/types'
 import { Failure } from '@tide/core/failure'
 import { Readable } from 'node:stream'
 import type { ConnectionRecord } from '@tide/store/connections'
@@ -182,17 +183,28 @@ export function connectionRoutes(router: Router, services: Services): void {
 
   /** `null` where no log is followed. */
   router.get('/connections/:id/journal', async ctx => {
-    const { info: journal } = services.journals.of((await record(ctx.params.id!)).id)
-    const names = new Map((await store.pipelines.list()).map(({ id, definition }) => [id, definition.name]))
-    const answer: JournalInfo | null = journal
+    const { id } = await record(ctx.params.id!)
+    const { info: journal } = services.journals.of(id)
+    const pipelines = await store.pipelines.list()
+    const names = new Map(pipelines.map(one => [one.id, one.definition.name]))
+    const answer: JournalAnswer = journal
       ? {
           ...journal,
           followers: journal.followers.map(one => ({ ...one, name: names.get(one.pipeline) ?? '' })),
         }
-      : null
+      : await keptElsewhere(pipelines.filter(({ definition }) => definition.from === id))
     ctx.type = 'json'
     ctx.body = JSON.stringify(answer)
   })
+
+  /** Another engine's journal is in its own data folder. */
+  const keptElsewhere = async (pipelines: PipelineRecord[]): Promise<JournalAnswer> => {
+    const homes = new Set(pipelines.map(({ home }) => home).filter(home => home !== null))
+    const keeper = (await store.leases.engines()).find(
+      ({ home }) => home !== services.home && homes.has(home),
+    )
+    return keeper ? { keptBy: keeper.name } : null
+  }
 
   /** The journal's changes as JSON Lines, from behind `from` on. */
   router.get('/connections/:id/journal/changes', async ctx => {

@@ -4,6 +4,7 @@ import { Failure } from '@tide/core/failure'
 import { hinders } from '@tide/core/plan/plan'
 import type { PipelineRecord } from '@tide/core/definition/pipeline'
 import { planFor } from '../plan.ts'
+import { tieOf } from '../tie.ts'
 import { rowPair } from '../row-pair.ts'
 import { newId, type Services } from '../services.ts'
 import { valid } from '../validate.ts'
@@ -47,6 +48,10 @@ export function pipelineRoutes(router: Router, services: Services): void {
 
   router.get('/about', ctx => {
     ctx.body = { version: services.version, dataFolder: services.dataFolder, processId: process.pid }
+  })
+
+  router.get('/engines', async ctx => {
+    ctx.body = await engine.engines()
   })
 
   router.get('/pipelines', async ctx => {
@@ -120,12 +125,15 @@ export function pipelineRoutes(router: Router, services: Services): void {
 
   // Two starts into one table must not both find it free.
   deed('start', id =>
-    engine.inTurn('start', async () => {
-      const plan = await planFor(services, (await record(id)).definition, id, true)
-      const refusal = plan.notes.find(hinders)
-      if (refusal) throw new Failure('refused', refusal.message, refusal.remedy)
-      await engine.begin(id, plan)
-    }),
+    engine.inTurn('start', () =>
+      store.alone('start', async () => {
+        const { definition } = await record(id)
+        const plan = await planFor(services, definition, id, true)
+        const refusal = plan.notes.find(hinders)
+        if (refusal) throw new Failure('refused', refusal.message, refusal.remedy)
+        await engine.begin(id, plan, await tieOf(services, id, definition))
+      }),
+    ),
   )
   deed('pause', id => engine.pause(id))
   deed('continue', id => engine.continue(id))

@@ -20,6 +20,8 @@ import type {
 import { STATE_DATABASE } from '../catalogue.ts'
 import { Session, withSession } from '../client.ts'
 import type { MariadbConfig } from '../config.ts'
+import { checkpointOf, overtaken, rowOf } from '../../checkpoint.ts'
+import { endOthers, markOurs } from './ownership.ts'
 import { mariadbFailure } from '../errors.ts'
 import { ident, literal, tableName } from '../sql.ts'
 import { loadDataLines } from './csv.ts'
@@ -49,6 +51,7 @@ export class MariadbTarget implements TargetSide {
   private readonly idle: Session[] = []
   private closed = false
   private stages = 0
+  private pipeline: string | undefined
 
   constructor(config: MariadbConfig, where: string) {
     this.config = config
@@ -78,7 +81,10 @@ export class MariadbTarget implements TargetSide {
         )
       const [position, at, , consistent] = checkpointValues(checkpoint) as [string, string, string, string]
       await insert(begun, [position, at, literal(JSON.stringify(tables)), consistent])
-      await session.run(`DELETE FROM ${STATE_TABLE} WHERE pipeline = ${pipeline}`)
+      await session.run(
+        `DELETE FROM ${STATE_TABLE} WHERE pipeline = ${pipeline} AND epoch <= ${checkpoint.epoch}`,
+      )
+      if (await this.readCheckpoint(checkpoint.pipeline)) throw overtaken()
       for (const table of tables) if (made.has(table)) await session.run(`DROP TABLE IF EXISTS ${table}`)
       for (const statement of this.ddl(steps)) await session.run(statement)
       await session.run('START TRANSACTION')
@@ -154,16 +160,28 @@ export class MariadbTarget implements TargetSide {
            FROM ${STATE_TABLE} WHERE pipeline = ${literal(pipeline)}`,
       )
       if (!row) return undefined
-      const [epoch, position, completeUpTo, lanes, consistent] = row as string[]
-      return {
-        pipeline,
-        epoch: Number(epoch),
-        position: JSON.parse(position!),
-        completeUpTo: completeUpTo!,
-        lanes: JSON.parse(lanes!),
-        consistent: consistent === '1',
-      }
+      const [epoch, position, completeUpTo, lanes, consistent] = row as [
+        string,
+        string,
+        string,
+        string,
+        string,
+      ]
+      return checkpointOf(pipeline, { epoch, position, completeUpTo, lanes, consistent: consistent === '1' })
     })
+  }
+
+  async takeCheckpoint(pipeline: string, epoch: number, freshFrom: number): Promise<Checkpoint | undefined> {
+    this.pipeline = pipeline
+    await this.using(session => endOthers(session, pipeline))
+    const found = await this.readCheckpoint(pipeline)
+    if (!found || found.epoch < freshFrom) return undefined
+    await this.using(session =>
+      session.run(
+        `UPDATE ${STATE_TABLE} SET epoch = ${epoch} WHERE pipeline = ${literal(pipeline)} AND epoch <= ${epoch}`,
+      ),
+    )
+    return this.readCheckpoint(pipeline)
   }
 
   /** Rows go by DELETE, since TRUNCATE would commit by itself. */
@@ -323,10 +341,15 @@ export class MariadbTarget implements TargetSide {
     try {
       const session = await Session.open(this.config, { flags: ['+LOCAL_FILES'] } as never)
       await session.run(`USE ${STATE_DATABASE}`) // statements over several tables want one
+      await this.mark(session)
       return session
     } catch (error) {
       throw mariadbFailure(error, this.where)
     }
+  }
+
+  private async mark(session: Session): Promise<void> {
+    if (this.pipeline) await session.arrays(markOurs(this.pipeline))
   }
 
   private give(session: Session): void {
@@ -336,7 +359,10 @@ export class MariadbTarget implements TargetSide {
 
   private async using<T>(body: (session: Session) => Promise<T>): Promise<T> {
     try {
-      return await withSession(this.config, body)
+      return await withSession(this.config, async session => {
+        await this.mark(session)
+        return body(session)
+      })
     } catch (error) {
       throw mariadbFailure(error, this.where)
     }
@@ -411,20 +437,15 @@ async function writeCheckpoint(session: Session, checkpoint: Checkpoint): Promis
             lanes = ${lanes}, consistent = ${consistent}, written_at = now(6)
       WHERE pipeline = ${literal(checkpoint.pipeline)} AND epoch <= ${checkpoint.epoch}`,
   )
-  if (written === 0) {
-    throw new Failure(
-      'structural',
-      'Another engine has taken this pipeline over, or its checkpoint was removed from the target.',
-      'Continue where it runs now; if it runs nowhere, start again.',
-    )
-  }
+  if (written === 0) throw overtaken()
 }
 
-function checkpointValues({ position, completeUpTo, lanes, consistent }: Checkpoint): string[] {
+function checkpointValues(checkpoint: Checkpoint): string[] {
+  const { position, completeUpTo, lanes, consistent } = rowOf(checkpoint)
   return [
-    literal(JSON.stringify(position)),
+    literal(position),
     literal(completeUpTo.replace('T', ' ').replace('Z', '')),
-    literal(JSON.stringify(lanes)),
+    literal(lanes),
     consistent ? 'TRUE' : 'FALSE',
   ]
 }

@@ -14,8 +14,8 @@ import { identifySystem, withReplication } from './replication.ts'
 import { LOG_KIND } from './slot.ts'
 
 const READERS = 2
-/** Pages of 8 KiB in a range: 16 MiB. */
-const RANGE_PAGES = 2048
+/** Pages of 8 KiB in a range: 64 MiB. Columnar targets write whole groups of rows only from large ranges. */
+const RANGE_PAGES = 8192
 
 /**
  * Opens readers that all see the database as it was at one place of its log: that of a temporary slot, which says

@@ -19,11 +19,12 @@ import type {
   TargetSide,
   Unfilled,
 } from '../../contract.ts'
-import { inTransaction } from '../capture.ts'
+import { checkpointOf, overtaken, rowOf } from '../../checkpoint.ts'
 import { tableName } from '../catalogue.ts'
 import { postgresFailure } from '../errors.ts'
 import { STATE_SCHEMA } from '../state.ts'
 import { ident } from '../text.ts'
+import { endOthers, markOurs } from './ownership.ts'
 import { columnList, ddl, fromText, LIST_FUNCTION, listLiteral, STATE_DDL, upsert } from './sql.ts'
 
 /** Staged beside a row: which of its columns were not sent, and which row of the batch it is. */
@@ -44,6 +45,7 @@ export class PostgresTarget implements TargetSide {
   private readonly pool: Pool
   private readonly where: string
   private stages = 0
+  private pipeline: string | undefined
   private readonly analyzed = new Set<string>()
 
   constructor(pool: Pool, where: string) {
@@ -57,12 +59,18 @@ export class PostgresTarget implements TargetSide {
 
   prepare(steps: readonly PrepareStep[], checkpoint: Checkpoint): Promise<void> {
     return this.transaction(async client => {
-      for (const statement of [...STATE_DDL, ...this.ddl(steps)]) await client.query(statement)
-      await client.query(`DELETE FROM ${STATE_SCHEMA}.checkpoint WHERE pipeline = $1`, [checkpoint.pipeline])
+      for (const statement of STATE_DDL) await client.query(statement)
+      const values = checkpointValues(checkpoint)
       await client.query(
-        `INSERT INTO ${STATE_SCHEMA}.checkpoint VALUES ($1, $2, $3, $4, $5, $6, now())`,
-        checkpointValues(checkpoint),
+        `DELETE FROM ${STATE_SCHEMA}.checkpoint WHERE pipeline = $1 AND epoch <= $2::bigint`,
+        values.slice(0, 2),
       )
+      const begun = await client.query(
+        `INSERT INTO ${STATE_SCHEMA}.checkpoint VALUES ($1, $2, $3, $4, $5, $6, now()) ON CONFLICT DO NOTHING`,
+        values,
+      )
+      if (begun.rowCount === 0) throw overtaken()
+      for (const statement of this.ddl(steps)) await client.query(statement)
     })
   }
 
@@ -70,7 +78,7 @@ export class PostgresTarget implements TargetSide {
     const client = await this.connect()
     let broken = true
     try {
-      await client.query('BEGIN')
+      await this.beginOn(client)
       const lists = lane.columns.some(({ type }) => type.kind === 'list')
       const loaded =
         lists || again ? await this.loadStaged(client, lane, csv) : await this.loadStraight(client, lane, csv)
@@ -95,7 +103,7 @@ export class PostgresTarget implements TargetSide {
       ended = true
     }
     try {
-      await client.query('BEGIN')
+      await this.beginOn(client)
     } catch (error) {
       end(true)
       throw postgresFailure(error, this.where)
@@ -134,15 +142,29 @@ export class PostgresTarget implements TargetSide {
       )
       const row = found.rows[0]
       if (!row) return undefined
-      return {
-        pipeline,
-        epoch: Number(row.epoch),
-        position: JSON.parse(row.position),
-        completeUpTo: row.at,
-        lanes: JSON.parse(row.lanes),
+      const { epoch, position, at, lanes } = row
+      return checkpointOf(pipeline, {
+        epoch,
+        position,
+        completeUpTo: at,
+        lanes,
         consistent: row.consistent === 't',
-      }
+      })
     })
+  }
+
+  async takeCheckpoint(pipeline: string, epoch: number, freshFrom: number): Promise<Checkpoint | undefined> {
+    this.pipeline = pipeline
+    await this.guarded(() => endOthers(this.pool, pipeline))
+    const found = await this.readCheckpoint(pipeline)
+    if (!found || found.epoch < freshFrom) return undefined
+    await this.guarded(() =>
+      this.pool.query(
+        `UPDATE ${STATE_SCHEMA}.checkpoint SET epoch = $2::bigint WHERE pipeline = $1 AND epoch <= $2::bigint`,
+        [pipeline, String(epoch)],
+      ),
+    )
+    return this.readCheckpoint(pipeline)
   }
 
   empty(lanes: readonly TargetLane[], checkpoint: Checkpoint): Promise<void> {
@@ -285,8 +307,23 @@ export class PostgresTarget implements TargetSide {
     return this.guarded(() => this.pool.connect())
   }
 
-  private transaction<T>(body: (client: PoolClient) => Promise<T>): Promise<T> {
-    return this.guarded(() => inTransaction(this.pool, body))
+  private async beginOn(client: PoolClient): Promise<void> {
+    await client.query(this.pipeline ? `BEGIN; ${markOurs(this.pipeline)}` : 'BEGIN')
+  }
+
+  private async transaction(body: (client: PoolClient) => Promise<void>): Promise<void> {
+    const client = await this.connect()
+    let broken = true
+    try {
+      await this.beginOn(client)
+      await body(client)
+      await client.query('COMMIT')
+      broken = false
+    } catch (error) {
+      throw postgresFailure(error, this.where)
+    } finally {
+      client.release(broken)
+    }
   }
 
   private async guarded<T>(work: () => Promise<T>): Promise<T> {
@@ -359,29 +396,10 @@ async function writeCheckpoint(client: PoolClient, checkpoint: Checkpoint): Prom
       WHERE pipeline = $1 AND epoch <= $2::bigint`,
     checkpointValues(checkpoint),
   )
-  if (written.rowCount === 0) {
-    throw new Failure(
-      'structural',
-      'Another engine has taken this pipeline over, or its checkpoint was removed from the target.',
-      'Continue where it runs now; if it runs nowhere, start again.',
-    )
-  }
+  if (written.rowCount === 0) throw overtaken()
 }
 
-function checkpointValues({
-  pipeline,
-  epoch,
-  position,
-  completeUpTo,
-  lanes,
-  consistent,
-}: Checkpoint): string[] {
-  return [
-    pipeline,
-    String(epoch),
-    JSON.stringify(position),
-    completeUpTo,
-    JSON.stringify(lanes),
-    String(consistent),
-  ]
+function checkpointValues(checkpoint: Checkpoint): string[] {
+  const { epoch, position, completeUpTo, lanes, consistent } = rowOf(checkpoint)
+  return [checkpoint.pipeline, epoch, position, completeUpTo, lanes, String(consistent)]
 }

@@ -1,0 +1,106 @@
+/** A store in memory for one pipeline, which several engines share. Time is handed in. */
+import type { EngineRecord, PipelineRecord } from '@tide/core/definition/pipeline'
+import type { LeaseRepository, PipelineRepository } from '../src/repositories.ts'
+
+export const LEASE_MS = 8_000
+
+export class MemoryStore {
+  readonly record: PipelineRecord
+  readonly engines = new Map<string, EngineRecord & { seen: number }>()
+  private leasedUntil = 0
+  private readonly now: () => number
+
+  constructor(definition: PipelineRecord['definition'], now: () => number) {
+    this.now = now
+    this.record = {
+      id: 'p',
+      definition,
+      state: 'Draft',
+      wanted: 'pause',
+      reason: null,
+      epoch: 0,
+      freshFrom: 1,
+      lanes: [],
+      steps: [],
+      startedAt: null,
+      holder: null,
+      home: null,
+      tie: null,
+      recopy: [],
+    }
+  }
+
+  get pipelines(): PipelineRepository {
+    const { record } = this
+    return {
+      list: async () => [structuredClone(record)],
+      get: async () => structuredClone(record),
+      start: async (_id, plan, startedAt, tied) =>
+        void Object.assign(record, plan, {
+          startedAt,
+          wanted: 'run',
+          state: 'Copying',
+          reason: null,
+          home: tied?.home ?? null,
+          tie: tied?.tie ?? null,
+          freshFrom: record.epoch + 1,
+        }),
+      want: async (_id, wanted) => void (record.wanted = wanted),
+      takeUp: async (_id, wanted) =>
+        void Object.assign(record, {
+          wanted,
+          reason: null,
+          ...(wanted === 'run' ? { state: 'Copying' } : {}),
+        }),
+      askRecopy: async (_id, lanes) => void (record.recopy = [...record.recopy, ...lanes]),
+      recopied: async (_id, lanes) =>
+        void (record.recopy = record.recopy.filter(lane => !lanes.includes(lane))),
+      setState: async (_id, holder, state, reason) => {
+        if (record.holder !== holder) return false
+        Object.assign(record, { state, reason })
+        return true
+      },
+      takeEpoch: async (_id, holder) => (record.holder === holder ? ++record.epoch : undefined),
+    }
+  }
+
+  get leases(): LeaseRepository {
+    const { record, engines } = this
+    const free = () => record.holder === null || this.leasedUntil < this.now()
+    const beat: LeaseRepository['beat'] = async ({ id, name, home }) => {
+      const [startedAt, seenAt] = ['', '']
+      engines.set(id, { id, name, home, startedAt, seenAt, live: true, seen: this.now() })
+      if (record.holder === id) this.leasedUntil = this.now() + LEASE_MS
+    }
+    return {
+      begin: async me => {
+        for (const [id, { home }] of engines) {
+          if (home !== me.home) continue
+          engines.delete(id)
+          if (record.holder === id) record.holder = null
+        }
+        await beat(me)
+      },
+      beat,
+      work: async () => [{ ...structuredClone(record), hasReason: record.reason !== null, free: free() }],
+      take: async (_id, holder) => {
+        if (!free()) return false
+        record.holder = holder
+        this.leasedUntil = this.now() + LEASE_MS
+        return true
+      },
+      release: async (ids, holder) => {
+        if (ids.length > 0 && record.holder === holder) record.holder = null
+      },
+      leave: async id => {
+        engines.delete(id)
+        if (record.holder === id) record.holder = null
+      },
+      engines: async () =>
+        [...engines.values()].map(one => ({ ...one, live: this.now() - one.seen < LEASE_MS })),
+      forgetGone: async () => {},
+      tell: async () => {},
+      told: async () => [],
+    }
+  }
+}

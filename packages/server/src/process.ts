@@ -1,0 +1,20 @@
+/** What the server and an engine alone have in common as processes. */
+import { Failure } from '@tide/core/failure'
+import { openStore } from '@tide/store/store'
+import type { DataFolder } from './data-folder.ts'
+import { composeServices, type Services } from './services.ts'
+
+const VERSION = '0.1.0'
+
+export async function openServices(data: DataFolder): Promise<Services> {
+  const { TIDE_KEY: passphrase, DATABASE_URL: url } = process.env
+  const store = await openStore({ folder: data.folder, url, passphrase })
+  return composeServices(store, VERSION, data)
+}
+
+/** Says why the process cannot go on, and ends it. */
+export function failWith(error: unknown): never {
+  const line = error instanceof Failure ? `${error.message} ${error.remedy}` : (error as Error).stack
+  process.stderr.write(`${line}\n`)
+  process.exit(1)
+}

@@ -1,0 +1,37 @@
+import type { Definition } from '@tide/core/definition/definition'
+import type { PipelineRecord, Tie } from '@tide/core/definition/pipeline'
+import { Failure } from '@tide/core/failure'
+import { targetSystems } from './plan.ts'
+import type { Services } from './services.ts'
+
+/**
+ * What ties a pipeline to one data folder: a journal, or a target that one process alone can hold. Where another
+ * pipeline has the same one open already, it is that pipeline's folder; else it is this process's own.
+ */
+export async function tieOf(services: Services, id: string, definition: Definition): Promise<Tie | null> {
+  const { sessions, store, home } = services
+  const { from, to } = definition
+  const source = (await store.connections.get(from))?.name ?? ''
+  const journal = await sessions.use(from, async ({ log }) => (log ? `the journal of ${source}` : undefined))
+  const held = await sessions.use(to, async ({ heldAlone }) => heldAlone)
+  if (!journal && !held) return null
+  const system = await targetSystems(services)
+  const others = (await store.pipelines.list()).filter(
+    // One that stopped for a reason still has its place in the journal.
+    other => other.id !== id && other.home !== null && other.reason?.kind !== 'person',
+  )
+  const sharesJournal = (other: PipelineRecord) => journal && other.definition.from === from
+  const sharesTarget = (other: PipelineRecord) => held && system(other.definition.to) === system(to)
+  const homes = new Set(
+    others.filter(other => sharesJournal(other) || sharesTarget(other)).map(other => other.home!),
+  )
+  if (homes.size > 1) {
+    throw new Failure(
+      'refused',
+      `${journal} is kept by one engine, and ${held} is held by another.`,
+      'Choose another target, or stop the pipelines of one of them and start them where the other runs.',
+    )
+  }
+  const [there = home] = homes
+  return { home: there, tie: [journal, held].filter(Boolean).join(' and ') }
+}
