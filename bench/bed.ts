@@ -20,7 +20,7 @@ export interface Bed {
   close(): Promise<void>
 }
 
-export async function makeBed(rows: number, nodeOptions?: string): Promise<Bed> {
+export async function makeBed(rows: number, nodeOptions = ''): Promise<Bed> {
   const folder = mkdtempSync(join(tmpdir(), 'constant-tide-bench-'))
   const port = await freePort()
   const child: ChildProcess = fork(fileURLToPath(new URL('source.ts', import.meta.url)), [
@@ -37,7 +37,7 @@ export async function makeBed(rows: number, nodeOptions?: string): Promise<Bed> 
     password: 'x',
     method: 'triggers',
   }
-  const server = await startServer(join(folder, 'data'), 0, nodeOptions)
+  const server = await startServer(join(folder, 'data'), 0, { NODE_OPTIONS: nodeOptions })
   const from = await call<{ id: string }>(server.url, 'POST', '/connections', {
     name: 'Site',
     kind: 'postgres',

@@ -4,8 +4,7 @@ import { fileURLToPath } from 'node:url'
 
 const script = (name: string) => fileURLToPath(new URL(`../dist/${name}`, import.meta.url))
 
-export interface ServerProcess {
-  url: string
+export interface Process {
   child: ChildProcess
   /** SIGKILL, no goodbye. */
   kill(): Promise<void>
@@ -13,9 +12,14 @@ export interface ServerProcess {
   stop(): Promise<number | null>
 }
 
-export async function startServer(dataFolder: string, port = 0, nodeOptions = ''): Promise<ServerProcess> {
-  const child = fork(script('server/server.mjs'), {
-    env: { ...process.env, NODE_OPTIONS: nodeOptions, TIDE_DATA: dataFolder, TIDE_PORT: String(port) },
+export interface ServerProcess extends Process {
+  url: string
+}
+
+/** Starts one of the built processes and waits for what it says when it is ready. */
+async function startProcess(name: string, env: Record<string, string>): Promise<[string, Process]> {
+  const child = fork(script(name), {
+    env: { ...process.env, NODE_OPTIONS: '', ...env },
     stdio: ['ignore', 'ignore', 'pipe', 'ipc'],
   })
   let said = ''
@@ -23,14 +27,30 @@ export async function startServer(dataFolder: string, port = 0, nodeOptions = ''
   const gone = new Promise<number | null>(resolve => child.once('exit', resolve))
   const ready = new Promise<string>((resolve, reject) => {
     child.on('message', (message: { ready?: string }) => message.ready && resolve(message.ready))
-    child.once('exit', code => reject(new Error(`The server ended with ${code}: ${said}`)))
+    child.once('exit', code => reject(new Error(`It ended with ${code}: ${said}`)))
   })
-  const url = await ready
   const end = (signal: NodeJS.Signals) => () => {
     child.kill(signal)
     return gone // at once, when it has ended already
   }
-  return { url, child, kill: async () => void (await end('SIGKILL')()), stop: end('SIGTERM') }
+  return [await ready, { child, kill: async () => void (await end('SIGKILL')()), stop: end('SIGTERM') }]
+}
+
+/** `settings`: further environment, such as DATABASE_URL. */
+export async function startServer(
+  dataFolder: string,
+  port = 0,
+  settings: Record<string, string> = {},
+): Promise<ServerProcess> {
+  const env = { TIDE_DATA: dataFolder, TIDE_PORT: String(port), ...settings }
+  const [url, server] = await startProcess('server/server.mjs', env)
+  return { ...server, url }
+}
+
+/** An engine alone, on a store that is shared. */
+export async function startEngine(dataFolder: string, settings: Record<string, string>): Promise<Process> {
+  const [, engine] = await startProcess('server/engine.mjs', { TIDE_DATA: dataFolder, ...settings })
+  return engine
 }
 
 /** The demo world's process, told where the server is. */
