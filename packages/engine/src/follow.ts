@@ -46,7 +46,10 @@ export async function followOnce(
   try {
     let checkpoint = from
     let changes = 0
+    let at = oldest
     for (;;) {
+      // The rest of a transaction may be of tables that are not ours.
+      at = batch.transactions.at(-1)?.at ?? at
       const folds = fold(lanes, batch.transactions)
       const unfilled = await writing.apply(
         [...folds].map(([i, fold]) => ({ lane: lanes[i]!.target, effect: fold.result() })),
@@ -56,7 +59,7 @@ export async function followOnce(
         // They are as of now, so the target is ahead of its position until the source's head is reached.
         checkpoint = { ...checkpoint, consistent: false }
       }
-      checkpoint = counted(advanced(checkpoint, batch), folds, batch.transactions.at(-1)!.at)
+      checkpoint = counted(advanced(checkpoint, batch), folds, at)
       changes += batch.transactions.reduce((sum, { events }) => sum + events.length, 0)
       if (batch.complete) break
       batch = await source.read(pipeline, sourceLanes, batch.to, EVENTS_AT_ONCE)

@@ -155,6 +155,11 @@ export class EntryCursor {
     }
   }
 
+  /** The next entry ends a transaction. */
+  get beforeCommit(): boolean {
+    return this.bytes[this.at] === COMMIT
+  }
+
   /** Bytes gone through. */
   get place(): number {
     return this.at

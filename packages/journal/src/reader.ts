@@ -91,7 +91,9 @@ export class JournalReader {
     const transactions: SourceTransaction[] = []
     let [events, bytes] = [0, 0]
     let current: SourceTransaction | undefined
-    while (events < maxEvents && bytes < BATCH_BYTES) {
+    // A transaction that has been given whole must not look as if there were more of it to come.
+    const ends = () => this.cursor?.beforeCommit
+    while ((events < maxEvents && bytes < BATCH_BYTES) || ends()) {
       if (!this.cursor && !(await this.enterFrame())) break
       const cursor = this.cursor!
       const began = cursor.place

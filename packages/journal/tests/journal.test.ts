@@ -136,6 +136,25 @@ test('what was written is read, from any position, in parts of any size, over se
   )
 })
 
+test('a batch that is full with the last change of a transaction is complete', async () => {
+  const journal = await begin()
+  write(journal, 0, [[1, 'a']])
+  write(journal, 1, [
+    [1, 'b'],
+    [1, 'c'],
+  ])
+  await journal.appender.flush()
+  const reader = new JournalReader(journal, lsn(0), everything)
+  const read = async () => {
+    const { at, complete, transactions } = await reader.read(1)
+    return [at, complete, transactions.map(({ events }) => events.length)]
+  }
+  expect(await read()).toEqual([lsn(1), true, [1]])
+  expect(await read()).toEqual([`${lsn(1)} + 1`, false, [1]])
+  expect(await read()).toEqual([lsn(2), true, [1]])
+  await reader.close()
+})
+
 test('a torn tail is cut at the last whole transaction, wherever it is torn, and writing goes on there', async () => {
   const journal = await begin()
   write(journal, 0, [[1, 'first']])

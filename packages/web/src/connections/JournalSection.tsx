@@ -1,4 +1,4 @@
-import type { JournalFollower, JournalInfo } from '@tide/core/api/types'
+import type { JournalAnswer, JournalFollower, JournalInfo } from '@tide/core/api/types'
 import { useQuery } from '@tanstack/react-query'
 import { Link } from 'react-router'
 import { api } from '../api/client.ts'
@@ -14,10 +14,21 @@ const EVERY_MS = 2_000
 export function JournalSection({ connection }: { connection: string }) {
   const journal = useQuery({
     queryKey: ['journal', connection],
-    queryFn: () => api<JournalInfo | null>('GET', `/connections/${connection}/journal`),
+    queryFn: () => api<JournalAnswer>('GET', `/connections/${connection}/journal`),
     refetchInterval: EVERY_MS,
   }).data
   if (!journal) return null
+  if ('keptBy' in journal) {
+    return (
+      <section className="mt-4 border-t border-line-2 pt-3" aria-label="Journal">
+        <h2 className="text-[14px]">Journal</h2>
+        <p className="py-1 text-[13px] text-ink-2">
+          The engine <b className="text-ink">{journal.keptBy}</b> keeps it in its own data folder; its figures
+          are on that engine’s pages.
+        </p>
+      </section>
+    )
+  }
   const { start, end, head, retention } = journal
   const span = start.at && end.at ? (Date.parse(end.at) - Date.parse(start.at)) / 1000 : undefined
   const columns: Column<JournalFollower>[] = [

@@ -1,10 +1,10 @@
-import type { PipelineStatus } from '@tide/core/api/types'
+import type { PipelineStatus, RunBy } from '@tide/core/api/types'
 import { useState, type ReactNode } from 'react'
 import { Link, NavLink, Outlet, useNavigate, useParams } from 'react-router'
 import { api } from '../api/client.ts'
 import { dropPipeline, putPipeline, useLive, usePipeline } from '../api/live.ts'
 import { refreshConnections } from '../api/queries.ts'
-import { clock, count, duration, plural } from '../format.ts'
+import { clock, count, duration, moment, plural } from '../format.ts'
 import { useWhere } from '../frame/crumbs.ts'
 import { Button, ButtonLink } from '../parts/Button.tsx'
 import { Confirm } from '../parts/Dialog.tsx'
@@ -48,7 +48,7 @@ export function PipelineSheet() {
 }
 
 function Head({ pipeline }: { pipeline: PipelineStatus }) {
-  const { definition, reason, retry } = pipeline
+  const { definition, reason, retry, engine, state } = pipeline
   const [error, setError] = useState<unknown>()
   const act = async (action: string, body?: unknown) => {
     setError(undefined)
@@ -65,12 +65,14 @@ function Head({ pipeline }: { pipeline: PipelineStatus }) {
             <Place id={definition.from}>{pipeline.fromName}</Place> into{' '}
             <Place id={definition.to}>{pipeline.toName}</Place>
             {definition.targetSchema && `, schema ${definition.targetSchema}`}.
+            {engine?.live && <> Run by {engine.here ? 'this engine' : `the engine ${engine.name}`}.</>}
           </p>
         </div>
         <Actions pipeline={pipeline} act={act} tryTo={tryTo} />
       </div>
       <div className="mt-2 space-y-2 empty:hidden">
         <ErrorNotice error={error} />
+        {engine && !engine.live && state !== 'Stopped' && <Waiting engine={engine} />}
         {retry && (
           <Notice level="warning" title={retry.message}>
             {retry.remedy} Try {retry.attempt + 1} at {clock(retry.nextAt)}.
@@ -83,6 +85,23 @@ function Head({ pipeline }: { pipeline: PipelineStatus }) {
         )}
       </div>
     </header>
+  )
+}
+
+/** Its engine is gone. What is tied to that engine's data folder waits; anything else is taken over in a moment. */
+function Waiting({ engine: { name, seenAt, tie } }: { engine: RunBy }) {
+  const seen = `The engine ${name} was last heard of ${moment(seenAt)}.`
+  if (!tie)
+    return (
+      <Notice level="warning" title={seen}>
+        Another one takes this pipeline over.
+      </Notice>
+    )
+  return (
+    <Notice level="refused" title={`${seen} Nobody else can run this pipeline: ${name} has ${tie}.`}>
+      Start that engine again with its data folder; it goes on where it was. If the folder is lost, stop the
+      pipeline, delete it leaving its capture, and make it anew.
+    </Notice>
   )
 }
 

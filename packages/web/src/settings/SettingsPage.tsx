@@ -1,10 +1,23 @@
+import type { EngineInfo } from '@tide/core/api/types'
 import { useQuery } from '@tanstack/react-query'
 import { api } from '../api/client.ts'
 import { useWhere } from '../frame/crumbs.ts'
 import { setTheme, useTheme, type Theme } from '../frame/theme.ts'
+import { moment } from '../format.ts'
 import { Copyable } from '../parts/Copyable.tsx'
+import { DataTable, type Column } from '../parts/DataTable.tsx'
 
 const THEMES: Theme[] = ['light', 'dark', 'as the system']
+
+const ENGINE_COLUMNS: Column<EngineInfo>[] = [
+  { title: 'Engine', cell: one => (one.here ? `${one.name} (this one)` : one.name), by: one => one.name },
+  { title: 'State', cell: one => (one.live ? 'there' : 'gone'), by: one => Number(one.live) },
+  { title: 'Pipelines', cell: one => one.pipelines, by: one => one.pipelines, align: 'right' },
+  { title: 'Started', cell: one => moment(one.startedAt), by: one => one.startedAt },
+  { title: 'Last heard', cell: one => moment(one.seenAt), by: one => one.seenAt },
+]
+
+const ENGINES_EVERY_MS = 3_000
 
 export function SettingsPage() {
   useWhere({ title: 'Settings' })
@@ -12,6 +25,11 @@ export function SettingsPage() {
   const about = useQuery({
     queryKey: ['about'],
     queryFn: () => api<{ version: string; dataFolder: string; processId: number }>('GET', '/about'),
+  }).data
+  const engines = useQuery({
+    queryKey: ['engines'],
+    queryFn: () => api<EngineInfo[]>('GET', '/engines'),
+    refetchInterval: ENGINES_EVERY_MS,
   }).data
   return (
     <main className="min-w-0 flex-1 overflow-auto px-6 py-4">
@@ -46,10 +64,17 @@ export function SettingsPage() {
           </dd>
         </dl>
       )}
+      {engines && engines.length > 1 && (
+        <section className="mt-6 max-w-3xl" aria-label="Engines">
+          <h2 className="text-[14px]">Engines that share the store</h2>
+          <DataTable label="Engines" columns={ENGINE_COLUMNS} rows={engines} rowKey={one => one.id} />
+        </section>
+      )}
       <p className="mt-6 max-w-prose text-[13px] text-ink-2">
         Port, host and data folder are set where the server is started: TIDE_PORT, TIDE_HOST and TIDE_DATA.
         Everything the application knows is in the data folder; secrets are encrypted with the key file in it,
-        or with TIDE_KEY.
+        or with TIDE_KEY. With DATABASE_URL the store is on a PostgreSQL server instead, and several engines
+        can share the pipelines.
       </p>
     </main>
   )
