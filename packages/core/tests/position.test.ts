@@ -4,6 +4,7 @@ import { parseLsn, printLsn } from '@tide/core/position/lsn'
 import { comparePositions, compareWithin } from '@tide/core/position/order'
 import { decodeRow, encodeRow, rowEnd } from '@tide/core/records/tuple'
 import type { Value } from '@tide/core/records/value'
+import { parseCursorPlace, printCursorPlace } from '../src/position/cursor.ts'
 import fc from 'fast-check'
 
 const lsn = fc.bigInt({ min: 0n, max: 2n ** 64n - 1n })
@@ -53,5 +54,20 @@ test('a row is read from its bytes as it was, wherever it stands: nulls, what wa
       expect(rowEnd(bytes, before)).toBe(bytes.length - 1)
     }),
     { numRuns: 60 },
+  )
+})
+
+test('places of a cursor are read as they were printed', () => {
+  const time = fc.date({ noInvalidDate: true }).map(date => date.toISOString())
+  const toward = fc.record({
+    time,
+    table: fc.nat(),
+    after: fc.option(fc.array(fc.string({ unit: 'grapheme' }), { minLength: 1 })),
+  })
+  fc.assert(
+    fc.property(time, fc.option(toward, { nil: undefined }), (upTo, toward) => {
+      const place = toward ? { upTo, toward } : { upTo }
+      expect(parseCursorPlace(printCursorPlace(place))).toEqual(place)
+    }),
   )
 })

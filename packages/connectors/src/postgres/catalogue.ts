@@ -60,9 +60,13 @@ SELECT i.indrelid::text AS oid, i.indisprimary, i.indisreplident, i.indimmediate
 
 /**
  * Reads tables and views with their columns, keys and sizes. What can be a key depends on how changes are captured:
- * the log tells old keys by the replica identity.
+ * the log tells old keys by the replica identity. `cursorColumn` matters to the cursor method alone.
  */
-export async function readCatalogue(pool: Pool, method: PostgresConfig['method']): Promise<Catalogue> {
+export async function readCatalogue(
+  pool: Pool,
+  method: PostgresConfig['method'],
+  cursorColumn: string,
+): Promise<Catalogue> {
   const tables = (await pool.query(TABLES)).rows
   const oids = `{${tables.map(row => row.oid).join(',')}}`
   const columns = byOid((await pool.query(COLUMNS, [oids])).rows)
@@ -90,6 +94,7 @@ export async function readCatalogue(pool: Pool, method: PostgresConfig['method']
     ...(method === 'log' && row.kind === 'p'
       ? { unseen: 'the log does not tell when a single partition is truncated, detached or dropped' }
       : {}),
+    ...(method === 'cursor' ? byCursor(columns.get(row.oid) ?? [], cursorColumn) : {}),
     rows: Math.max(0, Number(row.estimate)),
     rowsExact: false,
     bytes: Number(row.bytes),
@@ -107,6 +112,20 @@ function byOid<T extends { oid: string }>(rows: T[]): Map<string, T[]> {
     else groups.set(row.oid, [row])
   }
   return groups
+}
+
+/** Whether the cursor can follow a table, and what it does not see there. */
+function byCursor(
+  columns: { attname: string; native: string }[],
+  cursorColumn: string,
+): Pick<Dataset, 'notFollowed' | 'unseen'> {
+  const column = columns.find(({ attname }) => attname === cursorColumn)
+  if (!column) return { notFollowed: `it has no column ${cursorColumn}` }
+  if (!column.native.startsWith('timestamp'))
+    return { notFollowed: `its ${cursorColumn} is ${column.native}, not a timestamp` }
+  return {
+    unseen: `deletions, changed keys, and writes that leave ${cursorColumn} as it is (or empty) are not seen`,
+  }
 }
 
 interface KeyRow {

@@ -3,6 +3,7 @@ import type { CheckItem } from '@tide/core/api/browse'
 import { CAPTURE_SCHEMA } from './catalogue.ts'
 import { postgresAddress, type PostgresConfig } from './config.ts'
 import { postgresFailure } from './errors.ts'
+import { checkCursor } from './cursor/check.ts'
 import { checkLog } from './log/check.ts'
 import { openPool } from './pool.ts'
 import { ident } from './text.ts'
@@ -47,7 +48,7 @@ async function* checks(
     return
   }
   yield { what: 'Reach and sign in', result: 'ok', found: `${where} as ${config.user}` }
-  const oldest = config.method === 'log' ? 12 : 13
+  const oldest = config.method === 'triggers' ? 13 : 12
   yield Number(rights.major) >= oldest
     ? { what: 'Version', result: 'ok', found: `PostgreSQL ${rights.version}` }
     : {
@@ -66,6 +67,7 @@ async function* checks(
         paste: `GRANT USAGE ON SCHEMA my_schema TO ${ident(config.user)};\nGRANT SELECT ON ALL TABLES IN SCHEMA my_schema TO ${ident(config.user)};`,
       }
   if (config.method === 'log') return yield* checkLog(config, pool, reader)
+  if (config.method === 'cursor') return yield* checkCursor(config, pool)
   yield rights.may_create === 't'
     ? { what: 'Keep a change table', result: 'ok', found: `may hold the schema ${CAPTURE_SCHEMA}` }
     : {

@@ -10,7 +10,10 @@ export interface PostgresConfig extends JournalSettings {
   password: string
   tls: 'off' | 'encrypt' | 'verify'
   tlsCa: string
-  method: 'log' | 'triggers'
+  method: 'log' | 'triggers' | 'cursor'
+  cursorColumn: string
+  cursorEverySeconds: number
+  cursorSettleSeconds: number
   screen?: string
 }
 
@@ -44,10 +47,37 @@ export const postgresConfigSchema = {
       type: 'string',
       title: 'Changes are captured from',
       description:
-        'The log costs the server least and needs wal_level = logical. Triggers work where the log is out of reach.',
-      enum: ['log', 'triggers'],
-      enumTitles: ['its log (logical decoding)', 'triggers on each table'],
+        'The log costs the server least and needs wal_level = logical. Triggers work where the log is out of reach. A cursor column needs neither, but tells no deletions.',
+      enum: ['log', 'triggers', 'cursor'],
+      enumTitles: ['its log (logical decoding)', 'triggers on each table', 'a cursor column in each table'],
       default: 'log',
+    },
+    cursorColumn: {
+      type: 'string',
+      title: 'Cursor column',
+      description:
+        'For the cursor: the column that says when a row was last written, a timestamp (without time zone: in UTC). Index it.',
+      minLength: 1,
+      default: 'updated_at',
+      advanced: true,
+    },
+    cursorEverySeconds: {
+      type: 'integer',
+      title: 'Cursor: ask every … seconds',
+      minimum: 1,
+      maximum: 86_400,
+      default: 10,
+      advanced: true,
+    },
+    cursorSettleSeconds: {
+      type: 'integer',
+      title: 'Cursor: stay … seconds behind the clock',
+      description:
+        'For transactions of other users that this one is not shown; grant it pg_read_all_stats, and all are waited for.',
+      minimum: 0,
+      maximum: 86_400,
+      default: 5,
+      advanced: true,
     },
     ...journalProperties,
     screen: {
@@ -67,6 +97,9 @@ export function postgresConfig(config: Config): PostgresConfig {
     tls: 'off',
     tlsCa: '',
     method: 'log',
+    cursorColumn: 'updated_at',
+    cursorEverySeconds: 10,
+    cursorSettleSeconds: 5,
     ...journalDefaults,
     ...config,
   } as PostgresConfig

@@ -9,7 +9,8 @@ import { CAPTURE_SCHEMA, readCatalogue, tableName } from './catalogue.ts'
 import { install, installStatements, inTransaction, uninstall } from './capture.ts'
 import { captureGone, ChangeReader, prune } from './changes.ts'
 import { checkPostgres } from './check.ts'
-import { postgresAddress, postgresConfig, postgresConfigSchema } from './config.ts'
+import { cursorSide } from './cursor/side.ts'
+import { postgresAddress, postgresConfig, postgresConfigSchema, type PostgresConfig } from './config.ts'
 import { canonicalColumn, copyRanges, PIN } from './copy.ts'
 import { postgresFailure } from './errors.ts'
 import { logSide } from './log/side.ts'
@@ -35,21 +36,34 @@ async function open(config: Config): Promise<Session> {
     throw error
   }
   return {
-    catalogue: () => guard(readCatalogue(pool, settings.method)),
+    catalogue: () => guard(readCatalogue(pool, settings.method, settings.cursorColumn)),
     preview: (table, limit) => guard(preview(pool, table, limit)),
     count: async table => {
       const counted = await guard(pool.query(`SELECT count(*) AS n FROM ${tableName(table)}`))
       return Number(counted.rows[0].n)
     },
     row: (table, key) => guard(readRow(pool, table, key)),
-    ...(settings.method === 'log'
-      ? { log: logSide(settings, pool, guard) }
-      : { source: sourceSide(pool, guard) }),
+    ...sideOf(settings, pool, guard),
     query: (sql, limits) => query(pool, sql, limits),
     target: new PostgresTarget(writers, where),
     close: async () => {
       await Promise.all([pool.end(), writers.end()])
     },
+  }
+}
+
+function sideOf(
+  settings: PostgresConfig,
+  pool: Pool,
+  guard: <T>(work: Promise<T>) => Promise<T>,
+): Pick<Session, 'source' | 'log'> {
+  switch (settings.method) {
+    case 'log':
+      return { log: logSide(settings, pool, guard) }
+    case 'cursor':
+      return { source: cursorSide(pool, guard, settings) }
+    case 'triggers':
+      return { source: sourceSide(pool, guard) }
   }
 }
 

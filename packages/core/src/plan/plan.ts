@@ -186,6 +186,9 @@ function planLane(
     const why = dataset.keyNote ?? 'Changes to its rows cannot be told apart.'
     refuse(`${shown} has no key. ${why}`, 'Leave it out, or give it a primary key at the source.')
   }
+  if (dataset.notFollowed) {
+    refuse(`${shown} cannot be followed: ${dataset.notFollowed}.`, 'Leave it out, or add that at the source.')
+  }
   if (dataset.unseen) {
     notes.push({
       level: 'warning',

@@ -26,6 +26,8 @@ export interface Dataset extends DatasetName {
   key: string[]
   /** Why there is no usable key, where it is not simply absent. */
   keyNote?: string
+  /** Why its changes cannot be captured at all, by the way that its source was set to. */
+  notFollowed?: string
   /** What happens to it that following does not see. */
   unseen?: string
   rows: number
