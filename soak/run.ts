@@ -128,7 +128,10 @@ export async function soak(
         },
         CATCH_UP_S,
         'catching up',
-      )
+      ).catch(async error => {
+        say(await standing(url(), pipelines))
+        throw error
+      })
       if (end.state === 'Stopped') throw new Error(`${end.definition.name} stopped: ${end.reason?.message}`)
     }
     const told = await journalLedger(url(), from)
@@ -161,6 +164,23 @@ export async function soak(
     spawnSync('umount', ['-l', journal])
     rmSync(folder, { recursive: true, force: true })
   }
+}
+
+/** How the pipelines stand, and what was logged last: for whoever looks into a soak that failed. */
+async function standing(url: string, pipelines: readonly string[]): Promise<string> {
+  const lines: string[] = []
+  for (const id of pipelines) {
+    const { definition, state, retry, lagSeconds, backlog, landed, lanes } = await call<PipelineStatus>(
+      url,
+      'GET',
+      `/pipelines/${id}`,
+    )
+    const copying = lanes.filter(({ copied }) => !copied).map(({ source }) => source.name)
+    lines.push(JSON.stringify({ name: definition.name, state, retry, lagSeconds, backlog, landed, copying }))
+    const log = await call<{ at: string; message: string }[]>(url, 'GET', `/log?pipeline=${id}`)
+    lines.push(...log.slice(0, 6).map(({ at, message }) => `  ${at} ${message}`))
+  }
+  return lines.join('\n')
 }
 
 /** The ledger's ids in the journal, in its order. */
