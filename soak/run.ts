@@ -16,6 +16,8 @@ import { Random } from './random.ts'
 import type { SoakSource, SoakTarget } from './systems.ts'
 import { firstRows, TABLES, work } from './world.ts'
 
+/** The writers leave a backlog that grows with the length of the run. */
+const CATCH_UP_S_FOR_EACH_FAULT = 6
 const DISK_MIB = 1024
 const CATCH_UP_S = 180
 
@@ -126,7 +128,7 @@ export async function soak(
           const complete = status.consistent && (status.completeUpTo ?? '') > ended
           return (status.state === 'Stopped' || (status.state === 'Following' && complete)) && status
         },
-        CATCH_UP_S,
+        CATCH_UP_S + faults * CATCH_UP_S_FOR_EACH_FAULT,
         'catching up',
       ).catch(async error => {
         say(await standing(url(), pipelines))

@@ -45,8 +45,12 @@ export class Meter {
     if (this.head) this.worstLag = Math.max(this.worstLag, this.lagAgainst(oldest)!)
   }
 
+  /** Unknown while nothing is pending that we know of, but the source may have more. */
   get backlog(): number | null {
-    return this.known ? Math.max(0, this.committedBefore - this.landed) : null
+    if (!this.known) return null
+    const changes = Math.max(0, this.committedBefore - this.landed)
+    const { completeUpTo, oldestPending } = this.head!.head
+    return changes === 0 && completeUpTo === null && oldestPending !== null ? null : changes
   }
 
   /** Seconds behind: of what waits now, and of what landed since the reading before the last. */

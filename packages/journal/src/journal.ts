@@ -8,7 +8,7 @@ import type { Position } from '@tide/core/position/position'
 import { datasetId, type DatasetName } from '@tide/core/records/dataset'
 import type { LoggedRelation } from '@tide/core/records/relation'
 import { EventEmitter } from 'node:events'
-import { mkdir, open, readdir, readFile, rename, rm, truncate, writeFile } from 'node:fs/promises'
+import { mkdir, open, readdir, readFile, rename, rm, stat, truncate, writeFile } from 'node:fs/promises'
 import { join } from 'node:path'
 import { Appender } from './appender.ts'
 import { EntryCursor } from './entries.ts'
@@ -123,6 +123,11 @@ export class Journal {
       const before = segments.at(-1)
       const sealed = i < numbers.length - 1
       const known = sealed ? await loadIndex(folder, number) : undefined
+      if (known && segments.length === 0 && known.bytes > 0 && (await isEmpty(folder, number))) {
+        register.begun = known.lastPosition // a trim that was cut off
+        await removeSegment(folder, number)
+        continue
+      }
       const segment =
         known ??
         (await scanSegment(
@@ -147,6 +152,11 @@ export class Journal {
   /** The position behind the last durable transaction. */
   get end(): Position {
     return this.position(this.segments.at(-1)!.lastPosition)
+  }
+
+  /** When the last durable transaction was committed, in microseconds since 1970; 0 when there is none. */
+  get endsAt(): number {
+    return this.segments.at(-1)!.lastAt
   }
 
   /** The earliest position that can be read from. */
@@ -201,9 +211,17 @@ export class Journal {
 
   /** What follows the position is kept for the follower. */
   async hold(follower: string, position: string): Promise<void> {
-    if (this.register.followers[follower] === position) return
-    this.register.followers[follower] = position
-    await this.save()
+    const { followers } = this.register
+    const known = follower in followers
+    if (followers[follower] === position) return
+    followers[follower] = position
+    try {
+      await this.save()
+    } catch (error) {
+      // A full disk must not keep us from letting go of what fills it. After a crash we would know of an earlier
+      // position, and that is safe.
+      if (!known || (error as NodeJS.ErrnoException).code !== 'ENOSPC') throw error
+    }
   }
 
   /** Returns whether anybody is left. */
@@ -219,24 +237,30 @@ export class Journal {
     return () => this.events.off('flushed', listener)
   }
 
-  /** Lets go of the oldest segments as the retention allows. Returns how many. */
+  /** Lets go of the oldest segments as the retention allows, and of all that nobody needs when the disk is full. */
   async trim({ hours, bytes, hardBytes }: Retention, now: number): Promise<number> {
     let total = this.segments.reduce((sum, segment) => sum + segment.bytes, 0)
     let gone = 0
     while (this.segments.length > 1) {
+      const full = this.appender.trouble !== undefined
       const [oldest, next] = this.segments as [Segment, Segment]
       const kept = next.index[0]!.position
       const needed = Object.values(this.register.followers).some(position => this.isAfter(kept, position))
       const old = oldest.lastAt / 1000 < now - hours * 3_600_000
-      const mayGo = needed ? hardBytes > 0 && total > hardBytes : old || total > bytes
+      const mayGo = needed ? hardBytes > 0 && total > hardBytes : full || old || total > bytes
       if (!mayGo) break
+      if (full) {
+        // Room first: on a full disk it could not even be written down that the segment goes. Its index says where the
+        // journal begins then, should we be cut off here.
+        if (!(await loadIndex(this.folder, oldest.number))) break
+        await truncate(segmentFile(this.folder, oldest.number), 0)
+      }
       this.segments.shift()
       total -= oldest.bytes
       gone++
       this.register.begun = kept
       await this.save()
-      await rm(segmentFile(this.folder, oldest.number), { force: true })
-      await rm(indexFile(this.folder, oldest.number), { force: true })
+      await removeSegment(this.folder, oldest.number)
     }
     return gone
   }
@@ -294,6 +318,15 @@ export class Journal {
     await handle.close()
     await rename(next, file)
   }
+}
+
+async function isEmpty(folder: string, number: number): Promise<boolean> {
+  return (await stat(segmentFile(folder, number))).size === 0
+}
+
+async function removeSegment(folder: string, number: number): Promise<void> {
+  await rm(segmentFile(folder, number), { force: true })
+  await rm(indexFile(folder, number), { force: true })
 }
 
 function describe({ entries }: Frame, relations: Map<number, LoggedRelation>): void {

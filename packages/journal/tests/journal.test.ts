@@ -287,3 +287,25 @@ test('the retention lets go of what nobody needs, and of what is needed only whe
   expect(journal.facts().followers).toEqual([{ id: 'p', position: lsn(3), bytesBehind: expect.any(Number) }])
   expect(() => journal.refuseGap([], { ...START, incarnation: 'one/2' })).toThrow('another incarnation')
 })
+
+test('a full disk is relieved of all that nobody needs; being cut off at it loses nothing that is needed', async () => {
+  let journal = await begin(100_000)
+  for (let n = 0; n < 6; n++) {
+    write(journal, n, [[1, 'w'.repeat(120_000)]])
+    await journal.appender.flush()
+  }
+  const keep = { hours: 99, bytes: 1e9, hardBytes: 0 }
+  await journal.hold('p', lsn(3))
+  expect(await journal.trim(keep, 0)).toBe(0)
+  journal.appender.trouble = { message: 'ENOSPC: no space left on device, write', since: 0 }
+  expect(await journal.trim(keep, 0)).toBe(3)
+  journal.appender.trouble = undefined
+  expect([...(await readAll(journal, lsn(3), 100)).transactions.keys()]).toEqual(['x3', 'x4', 'x5'])
+  // The next one was emptied, and then the process was killed before it could write that down.
+  const [oldest] = readdirSync(folder).filter(name => name.endsWith('.journal'))
+  truncateSync(join(folder, oldest!), 0)
+  journal = await reopened(journal, 100_000)
+  expect(journal.start.at).toBe(lsn(4))
+  expect([...(await readAll(journal, lsn(4), 100)).transactions.keys()]).toEqual(['x4', 'x5'])
+  expect(readdirSync(folder)).not.toContain(oldest)
+})

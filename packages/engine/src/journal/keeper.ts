@@ -129,6 +129,11 @@ export class JournalKeeper {
     }
   }
 
+  /** When the last transaction in the journal was committed, in microseconds since 1970; 0 when there is none. */
+  get endsAt(): number {
+    return this.journalThere?.endsAt ?? 0
+  }
+
   /** For people; `undefined` when there is no journal. */
   get info(): (Omit<JournalInfo, 'followers'> & { followers: Omit<JournalFollower, 'name'>[] }) | undefined {
     const facts = this.journalThere?.facts()

@@ -109,8 +109,9 @@ export class JournaledSource implements SourceSide {
   }): SourceHead {
     const { now, completeAt } = this.keeper.clock
     const fresh = now !== null && completeAt !== null && now - completeAt < COMPLETE_HOLDS_US
-    // While it is not known that the source has no more, it may have had some ever since it was last known.
-    const unknownSince = fresh ? null : (completeAt ?? now)
+    // While it is not known that the source has no more, it may have had some ever since it was last known, or since
+    // what the journal holds.
+    const unknownSince = fresh ? null : (completeAt ?? (this.keeper.endsAt || now))
     const oldest = oldestPending ?? unknownSince
     return {
       now: now === null ? null : iso(now),
