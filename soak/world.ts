@@ -46,7 +46,7 @@ export function firstRows(random: Random): string[] {
 export function transaction(random: Random, name: string, fresh: () => number): string[] {
   const tray = () => random.below(FIRST_TRAYS)
   const statements = [`INSERT INTO ledger (told) VALUES ('${name}')`]
-  const steps = random.chance(0.01) ? 0 : 1 + random.below(4)
+  const steps = random.chance(0.003) ? 0 : 1 + random.below(4)
   if (steps === 0) {
     // One that is large enough to come in parts.
     statements.push(
@@ -109,7 +109,7 @@ export async function work(seed: number, open: () => Promise<Writer>, going: () 
         writer = undefined
         await sleep(50)
       }
-      await sleep(random.below(8))
+      await sleep(random.below(24))
     }
     await writer?.close().catch(() => {})
     return made

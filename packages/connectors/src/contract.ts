@@ -128,6 +128,8 @@ export interface SourceSide {
     from: Position,
     maxEvents: number,
   ): Promise<ChangeBatch>
+  /** How long it rests between two looks, where that is its own choice. */
+  restMs?: number
   /** Resolves when there may be something new to read, after the time at the latest, or when the signal aborts. */
   news?(milliseconds: number, signal: AbortSignal): Promise<void>
   /** How far the source is ahead of a position, without going there. */

@@ -14,8 +14,19 @@ const at = (second: number, committed: number, landed: number, lag: number | nul
 describe('lag', () => {
   test('is unknown without a head, zero when it is reached, else the age of the oldest change', () => {
     expect(lagSeconds(null)).toBeNull()
-    expect(lagSeconds({ now: '2026-11-20T10:00:00Z', oldestPending: null })).toBe(0)
-    expect(lagSeconds({ now: '2026-11-20T10:00:07.500Z', oldestPending: '2026-11-20T10:00:05Z' })).toBe(2.5)
+    expect(
+      lagSeconds({ now: '2026-11-20T10:00:03Z', oldestPending: null, completeUpTo: '2026-11-20T10:00:00Z' }),
+    ).toBe(0)
+    expect(
+      lagSeconds({ now: '2026-11-20T10:00:07Z', oldestPending: null, completeUpTo: '2026-11-20T10:00:00Z' }),
+    ).toBe(7)
+    expect(
+      lagSeconds({
+        now: '2026-11-20T10:00:07.500Z',
+        oldestPending: '2026-11-20T10:00:05Z',
+        completeUpTo: null,
+      }),
+    ).toBe(2.5)
   })
 
   test('depth is logarithmic between a second and an hour', () => {

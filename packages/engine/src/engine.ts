@@ -326,17 +326,22 @@ export class Engine {
   }
 
   private async statusesOf(records: readonly PipelineRecord[]): Promise<PipelineStatus[]> {
-    const elsewhere = records.filter(({ holder }) => holder !== null && holder !== this.me.id)
-    const told = new Map(
-      (await this.parts.leases.told(elsewhere.map(({ id }) => id))).map(one => [one.id, one]),
+    const elsewhere = records.filter(({ holder, home }) =>
+      holder === null ? home !== null && home !== this.me.home : holder !== this.me.id,
     )
+    const told = elsewhere.length > 0 ? await this.parts.leases.told(elsewhere.map(({ id }) => id)) : []
+    const byId = new Map(told.map(one => [one.status.id, one]))
     return Promise.all(
       records.map(async record => {
-        const status = told.get(record.id)
         const engine = this.runBy(record)
-        if (!status) return { ...(await this.statusHere(record)), engine }
-        const { definition, wanted, startedAt, reason } = record
-        return { ...status, definition, wanted, startedAt, reason, ...(await this.names(definition)), engine }
+        const other = byId.get(record.id)
+        if (!other) return { ...(await this.statusHere(record)), engine }
+        const { definition, wanted, startedAt, reason, state } = record
+        const names = await this.names(definition)
+        const now = { definition, wanted, startedAt, reason, ...names, engine }
+        if (other.fresh) return { ...other.status, ...now }
+        const unknown = { lagSeconds: null, backlog: null, committedPerMinute: 0, landedPerMinute: 0 }
+        return { ...other.status, ...now, ...unknown, state, retry: null }
       }),
     )
   }

@@ -15,6 +15,9 @@ export class Meter {
   private readonly landedRate: Rate
   private readonly committedRate: Rate
   private committedBefore = 0
+  /** Changes that were pending and never landed, since they were in a lane's copy already. */
+  private leftOut = 0
+  private headHoldsMs = HEAD_HOLDS_MS
   landed = 0
 
   constructor(now: () => number) {
@@ -23,19 +26,23 @@ export class Meter {
     this.committedRate = new Rate(60_000, now())
   }
 
-  /** Goes on from what had landed before; what is known of the source begins anew. */
-  begin(landed: number): void {
+  /** Goes on from what had landed before; what is known of the source begins anew. `restMs`: how seldom it is asked. */
+  begin(landed: number, restMs = 0): void {
+    this.headHoldsMs = HEAD_HOLDS_MS + restMs
     this.landed = landed
     this.head = undefined
     this.committedBefore = landed
+    this.leftOut = 0
   }
 
   /** Notes how far ahead the source is of what has landed. Without the source's clock the lag becomes unknown. */
   sawHead(head: SourceHead): void {
     if (head.now !== null) this.head = { head: { ...head, now: head.now }, at: this.now() }
-    const committed = this.landed + head.pendingChanges
+    const committed = this.landed + this.leftOut + head.pendingChanges
     if (committed > this.committedBefore) this.committedRate.add(this.now(), committed - this.committedBefore)
     this.committedBefore = Math.max(committed, this.committedBefore)
+    const reached = head.pendingChanges === 0 && head.completeUpTo !== null
+    if (reached) this.leftOut = this.committedBefore - this.landed
   }
 
   /** Notes that changes have landed; `oldest` is when the oldest of them was committed. */
@@ -48,7 +55,7 @@ export class Meter {
   /** Unknown while nothing is pending that we know of, but the source may have more. */
   get backlog(): number | null {
     if (!this.known) return null
-    const changes = Math.max(0, this.committedBefore - this.landed)
+    const changes = Math.max(0, this.committedBefore - this.landed - this.leftOut)
     const { completeUpTo, oldestPending } = this.head!.head
     return changes === 0 && completeUpTo === null && oldestPending !== null ? null : changes
   }
@@ -72,21 +79,26 @@ export class Meter {
     const lag = this.known ? Math.max(this.worstLag, this.waiting) : null
     this.lastReading = this.worstLag
     this.worstLag = 0
-    return { at: this.now(), committed: this.landed + (this.backlog ?? 0), landed: this.landed, lag }
+    const landed = this.landed + this.leftOut
+    return { at: this.now(), committed: landed + (this.backlog ?? 0), landed, lag }
   }
 
   private get waiting(): number {
-    return this.lagAgainst(this.head!.head.oldestPending) ?? 0
+    const { completeUpTo, oldestPending } = this.head!.head
+    return lagSeconds({ now: this.sourceNow, completeUpTo, oldestPending }) ?? 0
   }
 
   private get known(): boolean {
-    return this.head !== undefined && this.now() - this.head.at < HEAD_HOLDS_MS
+    return this.head !== undefined && this.now() - this.head.at < this.headHoldsMs
+  }
+
+  private lagAgainst(oldest: string): number | null {
+    return lagSeconds({ now: this.sourceNow, completeUpTo: null, oldestPending: oldest })
   }
 
   /** The source's clock is where it was at the last head, plus the time since. */
-  private lagAgainst(oldest: string | null): number | null {
+  private get sourceNow(): string {
     const { head, at } = this.head!
-    const now = new Date(Date.parse(head.now) + this.now() - at).toISOString()
-    return lagSeconds({ now, oldestPending: oldest })
+    return new Date(Date.parse(head.now) + this.now() - at).toISOString()
   }
 }

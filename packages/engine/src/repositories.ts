@@ -43,7 +43,7 @@ export interface LeaseRepository {
   engines(): Promise<EngineRecord[]>
   forgetGone(): Promise<void>
   tell(statuses: readonly PipelineStatus[]): Promise<void>
-  told(ids: readonly string[]): Promise<PipelineStatus[]>
+  told(ids: readonly string[]): Promise<{ status: PipelineStatus; fresh: boolean }[]>
 }
 
 export interface HistoryRepository {

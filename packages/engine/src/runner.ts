@@ -129,7 +129,7 @@ export class Runner {
       const sourceSession = await open(from)
       const journaled = sourceSession.log && this.parts.journals.sourceOf(from, sourceSession.log)
       if (journaled) closing.push(() => journaled.close())
-      const source = journaled ?? sourceSession.source
+      const source: SourceSide | undefined = journaled ?? sourceSession.source
       const target = (await open(this.record.definition.to)).target
       if (!source || !target) {
         throw new Failure(
@@ -143,7 +143,7 @@ export class Runner {
       const found = await target.takeCheckpoint(this.record.id, epoch, this.record.freshFrom)
       if (this.isWanted('stop')) return await this.dismantle(source, target)
       let checkpoint = found ? refuseLater(found, epoch) : await this.beginAnew(source, target, epoch)
-      this.meter.begin(landedChanges(checkpoint.lanes))
+      this.meter.begin(landedChanges(checkpoint.lanes), source.restMs)
       this.checkpoint = checkpoint
       while (!this.ended.signal.aborted) {
         this.turned = new AbortController()

@@ -37,6 +37,24 @@ describe('meter', () => {
     expect(m.backlog).toBe(0)
   })
 
+  test('changes that were pending and turn out to be in the copy are no backlog for ever', () => {
+    const m = meter()
+    m.sawHead({ now: at(0), completeUpTo: null, pendingChanges: 50, oldestPending: at(0) })
+    m.sawLanding(10, at(0))
+    m.sawHead({ now: at(1), completeUpTo: at(1), pendingChanges: 0, oldestPending: null })
+    expect(m.backlog).toBe(0)
+    expect(m.sample()).toMatchObject({ committed: 150, landed: 150 })
+    m.sawHead({ now: at(2), completeUpTo: at(2), pendingChanges: 3, oldestPending: at(2) })
+    expect(m.backlog).toBe(3)
+    expect(m.landed).toBe(110)
+  })
+
+  test('nothing pending that is known of, while the source may have more, is no backlog of none', () => {
+    const m = meter()
+    m.sawHead({ now: at(9), completeUpTo: null, pendingChanges: 0, oldestPending: at(2) })
+    expect([m.lag, m.backlog]).toEqual([7, null])
+  })
+
   test('the committed line never falls behind the landed one', () => {
     const m = meter()
     m.sawHead({ now: at(0), completeUpTo: at(0), pendingChanges: 10, oldestPending: at(0) })

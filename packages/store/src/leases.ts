@@ -85,14 +85,11 @@ export class Leases {
       .where(eq(engine.id, id))
   }
 
-  /** All engines, those first that are there. */
+  /** All engines that are not forgotten. */
   engines(): Promise<EngineRecord[]> {
     const { id, name, home, startedAt, seenAt } = engine
     const live = sql<boolean>`${seenAt} > now() - ${LEASE}`
-    return this.db
-      .select({ id, name, home, startedAt, seenAt, live })
-      .from(engine)
-      .orderBy(sql`3 DESC`, sql`${seenAt} DESC`)
+    return this.db.select({ id, name, home, startedAt, seenAt, live }).from(engine).orderBy(name, startedAt)
   }
 
   /** Forgets engines that have been gone for long and that no pipeline waits for. */
@@ -119,13 +116,14 @@ export class Leases {
       })
   }
 
-  /** What other engines told of these pipelines within the time of a lease. */
-  async told(ids: readonly string[]): Promise<PipelineStatus[]> {
-    if (ids.length === 0) return []
-    const rows = await this.db
-      .select({ status: liveStatus.status })
+  /** What other engines told of these pipelines last; `fresh`: within the time of a lease. */
+  told(ids: readonly string[]): Promise<{ status: PipelineStatus; fresh: boolean }[]> {
+    return this.db
+      .select({
+        status: liveStatus.status,
+        fresh: sql<boolean>`${liveStatus.at} > now() - ${LEASE}`,
+      })
       .from(liveStatus)
-      .where(and(inArray(liveStatus.pipeline, [...ids]), sql`${liveStatus.at} > now() - ${LEASE}`))
-    return rows.map(({ status }) => status)
+      .where(inArray(liveStatus.pipeline, [...ids]))
   }
 }

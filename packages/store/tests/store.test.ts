@@ -69,8 +69,8 @@ describe('store', () => {
     expect(await leases.take('p', 'three')).toBe(false)
     await leases.beat({ id: 'two', name: 'Two', home: 'h2' })
     expect((await leases.engines()).map(({ id, live }) => [id, live])).toEqual([
-      ['two', true],
       ['one again', true],
+      ['two', true],
     ])
     await leases.leave('two')
     expect((await leases.engines()).find(({ id }) => id === 'two')!.live).toBe(false)

@@ -1,11 +1,25 @@
+/** Sources tell now and then that there is no more; so long after that, it is taken for true. */
+const REACHED_HOLDS_S = 4
+
+/** What is known of how far a source is ahead; times by its clock. */
+export interface KnownHead {
+  now: string
+  oldestPending: string | null
+  /** There is nothing more than what is pending up to here. */
+  completeUpTo: string | null
+}
+
 /**
- * Seconds since the oldest change that has not landed was committed, by the source's clock; 0 when the source's
- * head is known and reached; `null` when it is not known.
+ * Seconds since the oldest change that has not landed was committed, by the source's clock; 0 when the source's head is
+ * reached; `null` when nothing is known. Where it has been a while since the head was known, there may have been
+ * changes ever since.
  */
-export function lagSeconds(head: { now: string; oldestPending: string | null } | null): number | null {
+export function lagSeconds(head: KnownHead | null): number | null {
   if (!head) return null
-  if (head.oldestPending === null) return 0
-  return Math.max(0, (Date.parse(head.now) - Date.parse(head.oldestPending)) / 1000)
+  const since = (time: string) => Math.max(0, (Date.parse(head.now) - Date.parse(time)) / 1000)
+  if (head.oldestPending !== null) return since(head.oldestPending)
+  const unknownFor = head.completeUpTo === null ? 0 : since(head.completeUpTo)
+  return unknownFor > REACHED_HOLDS_S ? unknownFor : 0
 }
 
 /** How deep a lag is, for tints and the depth strip: 0 at 1 s and less, 1 at an hour and more, logarithmic. */

@@ -7,7 +7,7 @@ import { useConnections, useConnectors } from '../api/queries.ts'
 import { count, duration, plural } from '../format.ts'
 import { useWhere } from '../frame/crumbs.ts'
 import { ButtonLink } from '../parts/Button.tsx'
-import { copyShare } from '../parts/StateWord.tsx'
+import { copyShare, waitsForEngine } from '../parts/StateWord.tsx'
 import { BOX, layOut } from './layout.ts'
 
 const BANDS = ['Workplace apps', 'Operational databases', 'Warehouses and files']
@@ -259,7 +259,8 @@ function ForPerson({
   pipelines: PipelineStatus[]
 }) {
   const items: { id: string; title: ReactNode; text: string; to: string }[] = []
-  for (const { id, definition, state, reason, retry } of pipelines) {
+  for (const pipeline of pipelines) {
+    const { id, definition, state, reason, retry, engine } = pipeline
     const to = `/pipelines/${id}`
     if (state === 'Stopped' && reason && reason.kind !== 'person') {
       items.push({
@@ -267,6 +268,13 @@ function ForPerson({
         to,
         title: <span className="text-buoy">{definition.name} stopped</span>,
         text: `${reason.message} ${reason.remedy}`,
+      })
+    } else if (waitsForEngine(pipeline)) {
+      items.push({
+        id,
+        to,
+        title: <span className="text-buoy">{definition.name} waits</span>,
+        text: `The engine ${engine!.name} is gone and has ${engine!.tie}.`,
       })
     } else if (retry) {
       items.push({

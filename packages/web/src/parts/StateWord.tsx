@@ -6,13 +6,21 @@ export function StateWord({ pipeline }: { pipeline: PipelineStatus }) {
   return <span className={`font-semibold ${tone(pipeline)}`}>{stateText(pipeline)}</span>
 }
 
-function tone({ state, retry, reason }: PipelineStatus): string {
-  if (retry || (state === 'Stopped' && reason && reason.kind !== 'person')) return 'text-buoy'
+/** Its engine is gone, and nobody else has what it takes to run it. */
+export function waitsForEngine({ state, engine }: PipelineStatus): boolean {
+  return state !== 'Stopped' && engine !== null && !engine.live && engine.tie !== null
+}
+
+function tone(pipeline: PipelineStatus): string {
+  const { state, retry, reason } = pipeline
+  if (retry || waitsForEngine(pipeline) || (state === 'Stopped' && reason && reason.kind !== 'person'))
+    return 'text-buoy'
   return state === 'Paused' ? 'text-ochre' : 'text-ink'
 }
 
 export function stateText(pipeline: PipelineStatus): string {
-  const { state, retry, wanted } = pipeline
+  const { state, retry, wanted, engine } = pipeline
+  if (waitsForEngine(pipeline)) return `Waiting for ${engine!.name}`
   if (retry) return `${state}, trying again`
   if (state === 'Copying') return `Copying ${Math.floor(copyShare(pipeline) * 100)} %`
   if (wanted === 'stop' && state !== 'Stopped') return 'Stopping'

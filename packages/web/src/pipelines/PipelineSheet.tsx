@@ -9,7 +9,7 @@ import { useWhere } from '../frame/crumbs.ts'
 import { Button, ButtonLink } from '../parts/Button.tsx'
 import { Confirm } from '../parts/Dialog.tsx'
 import { ErrorNotice, Notice } from '../parts/Notice.tsx'
-import { stateText } from '../parts/StateWord.tsx'
+import { stateText, waitsForEngine } from '../parts/StateWord.tsx'
 
 const SECTIONS = [
   { to: '', title: 'Now' },
@@ -65,7 +65,7 @@ function Head({ pipeline }: { pipeline: PipelineStatus }) {
             <Place id={definition.from}>{pipeline.fromName}</Place> into{' '}
             <Place id={definition.to}>{pipeline.toName}</Place>
             {definition.targetSchema && `, schema ${definition.targetSchema}`}.
-            {engine?.live && <> Run by {engine.here ? 'this engine' : `the engine ${engine.name}`}.</>}
+            {engine?.live && !engine.here && <> Run by the engine {engine.name}.</>}
           </p>
         </div>
         <Actions pipeline={pipeline} act={act} tryTo={tryTo} />
@@ -108,6 +108,7 @@ function Waiting({ engine: { name, seenAt, tie } }: { engine: RunBy }) {
 function StateSentence({ pipeline }: { pipeline: PipelineStatus }) {
   const { state, lagSeconds, backlog } = pipeline
   const word = <b className="text-ink">{stateText(pipeline)}</b>
+  if (waitsForEngine(pipeline)) return <>{word}.</>
   if (state === 'Following') {
     const behind =
       lagSeconds === null

@@ -65,6 +65,7 @@ export function cursorSide(pool: Pool, guard: Guard, config: PostgresConfig): So
           return known!.head
         })(),
       ),
+    restMs: every * 1000,
     news: (_milliseconds, signal) => sleep(every * 1000, undefined, { signal }).catch(() => {}),
     acknowledge: async () => {},
   }
