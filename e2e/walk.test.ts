@@ -4,9 +4,10 @@ import type { PipelineStatus } from '@tide/core/api/types'
 import { mkdtempSync, rmSync } from 'node:fs'
 import { tmpdir } from 'node:os'
 import { join } from 'node:path'
-import { By, Key, until, type WebDriver, type WebElement } from 'selenium-webdriver'
+import { By, Key, until, type WebDriver } from 'selenium-webdriver'
 import { startRealPostgres, type TestDatabase } from '../packages/connectors/tests/real-postgres.ts'
 import { openBrowser } from './browser.ts'
+import { pagesOf } from './pages.ts'
 import { call } from '../packages/stand-ins/src/api-call.ts'
 import { eventually, startServer, startStandIns, type ServerProcess } from './server.ts'
 
@@ -30,29 +31,20 @@ afterAll(async () => {
   rmSync(folder, { recursive: true, force: true })
 })
 
-const WAIT = 15_000
-const find = (locator: By): Promise<WebElement> =>
-  driver.wait(until.elementLocated(locator), WAIT, `looking for ${locator}`)
-const xpath = (path: string) => find(By.xpath(path))
-const button = (text: string) =>
-  xpath(`//button[normalize-space()="${text}"] | //a[normalize-space()="${text}"]`)
-const click = async (element: Promise<WebElement>) => {
-  const found = await element
-  await driver.wait(until.elementIsEnabled(found), WAIT)
-  await found.click()
-}
-const field = (label: string) => xpath(`//*[@id = //label[normalize-space()="${label}"]/@for]`)
-const type = async (label: string, text: string) => {
-  const input = await field(label)
-  await input.sendKeys(Key.chord(Key.CONTROL, 'a'), text)
-}
-const sees = (text: string, seconds = 15) =>
-  driver.wait(
-    async () => (await driver.findElement(By.css('body')).getText()).includes(text),
-    seconds * 1000,
-    `waiting for “${text}” on the page`,
-  )
-const open = (path: string) => driver.get(server.url + path)
+const {
+  find,
+  xpath,
+  button,
+  click,
+  field,
+  type,
+  sees,
+  open,
+  wait: WAIT,
+} = pagesOf(
+  () => driver,
+  () => server.url,
+)
 const pipelineCalled = async (name: string) =>
   (await call<PipelineStatus[]>(server.url, 'GET', '/pipelines')).find(
     ({ definition }) => definition.name === name,

@@ -45,6 +45,7 @@ export async function startRealMariadb(): Promise<RealMariadb> {
   const start = async (more: string[] = []) => {
     const settings = {
       datadir: data,
+      tmpdir: folder, // at its start a server clears what it takes for its own there
       socket,
       port,
       'bind-address': '127.0.0.1',

@@ -1,0 +1,114 @@
+/** Logs through the real pages: a MariaDB connection by its form, its checks, and what its sheet says of the journal. */
+import { afterAll, beforeAll, expect, test } from '@jest/globals'
+import type { ConnectionInfo, PipelineStatus } from '@tide/core/api/types'
+import { mkdtempSync, rmSync } from 'node:fs'
+import { tmpdir } from 'node:os'
+import { join } from 'node:path'
+import type { WebDriver } from 'selenium-webdriver'
+import { startRealMariadb, type RealMariadb } from '../packages/connectors/tests/real-mariadb.ts'
+import { call } from '../packages/stand-ins/src/api-call.ts'
+import { openBrowser } from './browser.ts'
+import { pagesOf } from './pages.ts'
+import { eventually, startServer, type ServerProcess } from './server.ts'
+
+const folder = mkdtempSync(join(tmpdir(), 'constant-tide-logs-'))
+let maria: RealMariadb
+let server: ServerProcess
+let driver: WebDriver
+const { xpath, button, click, field, type, sees, open } = pagesOf(
+  () => driver,
+  () => server.url,
+)
+
+beforeAll(async () => {
+  maria = await startRealMariadb()
+  const client = await maria.connect()
+  await client.run('CREATE DATABASE nursery')
+  await client.run('CREATE TABLE nursery.trays (id int PRIMARY KEY, label varchar(40), seedlings int)')
+  await client.run(`INSERT INTO nursery.trays VALUES (1, 'kale', 40), (2, 'leek', 60)`)
+  await client.close()
+  server = await startServer(folder)
+  driver = await openBrowser()
+}, 180_000)
+afterAll(async () => {
+  await driver?.quit()
+  await server?.stop()
+  await maria?.close()
+  rmSync(folder, { recursive: true, force: true })
+})
+
+test('a MariaDB connection is made by its form, and its checks speak of its log', async () => {
+  const { host, port, database, user, password } = maria.config
+  await open('/connections')
+  await click(button('New connection'))
+  await click(xpath('//main//button[contains(., "MariaDB")]'))
+  await type('Name', 'Potting shed')
+  await type('Host', host)
+  await type('Port', String(port))
+  await type('Database', database)
+  await type('User', user)
+  await type('Password', 'not this')
+  await click(button('Test'))
+  await sees('refuses this user or password')
+  await type('Password', password)
+  await click(button('Test'))
+  await sees('binlog_row_image is FULL')
+  await click(button('Save'))
+  await sees('Potting shed')
+  const saved = await eventually(async () =>
+    (await call<ConnectionInfo[]>(server.url, 'GET', '/connections')).find(
+      ({ name }) => name === 'Potting shed',
+    ),
+  )
+  expect(saved.secretsSet).toEqual(['password'])
+})
+
+test('its sheet shows who reads the journal and hands out what is in it', async () => {
+  const [{ id: from }] = (await call<ConnectionInfo[]>(server.url, 'GET', '/connections')) as [ConnectionInfo]
+  const { id: to } = await call<{ id: string }>(server.url, 'POST', '/connections', {
+    name: 'Warehouse',
+    kind: 'duckdb',
+    config: { path: join(folder, 'warehouse.duckdb') },
+  })
+  const { id } = await call<PipelineStatus>(server.url, 'POST', '/pipelines', {
+    version: 1,
+    name: 'Trays',
+    from,
+    to,
+    targetSchema: 'shed',
+    tables: [{ namespace: 'nursery', name: 'trays' }],
+  })
+  await call(server.url, 'POST', `/pipelines/${id}/start`)
+  const status = () => call<PipelineStatus>(server.url, 'GET', `/pipelines/${id}`)
+  await eventually(async () => (await status()).state === 'Following', 60, 'the copy')
+  const client = await maria.connect()
+  await client.run(`UPDATE nursery.trays SET seedlings = 41 WHERE id = 1`)
+  await client.close()
+  await eventually(async () => (await status()).landed === 1, 30, 'the change')
+  await open(`/connections/${from}`)
+  await sees('Reading the source’s log.')
+  const journal = await xpath('//section[@aria-label="Journal"]')
+  const shown = await journal.getText()
+  expect(shown).toMatch(/binlog\.\d{6}:\d+/)
+  expect(await (await xpath('//section[@aria-label="Journal"]//tbody')).getText()).toContain('Trays')
+  const link = await xpath('//section[@aria-label="Journal"]//a[contains(., "JSON Lines")]')
+  const lines = (await (await fetch((await link.getAttribute('href'))!)).text()).trim().split('\n')
+  expect(lines.map(line => JSON.parse(line))).toMatchObject([
+    { table: 'nursery.trays', op: 'update', after: { id: '1', label: 'kale', seedlings: '41' } },
+  ])
+  await click(xpath('//section[@aria-label="Journal"]//a[normalize-space()="Trays"]'))
+  await sees('caught up', 30)
+})
+
+test('a source that goes away is named with the remedy on the journal and on the pipeline, and comes back', async () => {
+  const [pipeline] = (await call<PipelineStatus[]>(server.url, 'GET', '/pipelines')) as [PipelineStatus]
+  await maria.restart('SIGTERM')
+  await eventually(
+    async () => (await call<PipelineStatus>(server.url, 'GET', `/pipelines/${pipeline.id}`)).lagSeconds === 0,
+    60,
+    'the source again',
+  )
+  await open(`/connections/${pipeline.definition.from}`)
+  await sees('Reading the source’s log.')
+  expect(await field('Find a table')).toBeDefined()
+})
