@@ -15,7 +15,7 @@ const folder = mkdtempSync(join(tmpdir(), 'constant-tide-logs-'))
 let maria: RealMariadb
 let server: ServerProcess
 let driver: WebDriver
-const { xpath, button, click, field, type, sees, open } = pagesOf(
+const { xpath, button, click, type, sees, open } = pagesOf(
   () => driver,
   () => server.url,
 )
@@ -100,7 +100,7 @@ test('its sheet shows who reads the journal and hands out what is in it', async 
   await sees('caught up', 30)
 })
 
-test('a source that goes away is named with the remedy on the journal and on the pipeline, and comes back', async () => {
+test('a source that was restarted is read again, and its sheet says so', async () => {
   const [pipeline] = (await call<PipelineStatus[]>(server.url, 'GET', '/pipelines')) as [PipelineStatus]
   await maria.restart('SIGTERM')
   await eventually(
@@ -110,5 +110,4 @@ test('a source that goes away is named with the remedy on the journal and on the
   )
   await open(`/connections/${pipeline.definition.from}`)
   await sees('Reading the source’s log.')
-  expect(await field('Find a table')).toBeDefined()
 })

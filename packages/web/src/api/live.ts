@@ -23,6 +23,8 @@ export const useLive = create<Live>(() => ({
   now: Date.now(),
 }))
 
+const TRY_AGAIN_MS = 1_000
+
 /**
  * Keeps the stream open while the page is looked at; it reconnects by itself. A browser grants few connections to one
  * server, and a page that is hidden or left (it may be kept for going back) must not hold one.
@@ -37,7 +39,13 @@ export function followLive(): void {
     if (events || document.visibilityState === 'hidden') return
     events = new EventSource('/api/events')
     events.addEventListener('pipelines', take)
-    events.addEventListener('error', () => useLive.setState({ connected: false }))
+    events.addEventListener('error', () => {
+      useLive.setState({ connected: false })
+      // After an answer that is no stream (the server is just starting) a browser does not try again by itself.
+      if (events?.readyState !== EventSource.CLOSED) return
+      leave()
+      setTimeout(follow, TRY_AGAIN_MS)
+    })
   }
   document.addEventListener('visibilitychange', () =>
     document.visibilityState === 'hidden' ? leave() : follow(),
