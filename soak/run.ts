@@ -3,7 +3,7 @@
  * servers restart, connections are cut, the journal's disk fills, and lanes are copied again. In the end both sides
  * are compared row by row, and the journal's transactions with those that the source's own ledger knows.
  */
-import type { PipelineStatus } from '@tide/core/api/types'
+import type { JournalInfo, PipelineStatus } from '@tide/core/api/types'
 import { spawnSync } from 'node:child_process'
 import { existsSync, mkdirSync, mkdtempSync, rmSync, statfsSync, truncateSync, writeFileSync } from 'node:fs'
 import { tmpdir } from 'node:os'
@@ -14,7 +14,7 @@ import { eventually, startServer, type ServerProcess } from '../e2e/server.ts'
 import { compare, type Difference } from './compare.ts'
 import { Random } from './random.ts'
 import type { SoakSource, SoakTarget } from './systems.ts'
-import { firstRows, TABLES, work } from './world.ts'
+import { firstRows, TABLES, work, WRITERS } from './world.ts'
 
 /** The writers leave a backlog that grows with the length of the run. */
 const CATCH_UP_S_FOR_EACH_FAULT = 6
@@ -71,6 +71,7 @@ export async function soak(
       60,
       'the journal',
     )
+    const start = await journalStart(url(), from)
     // What cannot be seen yet is committed after the journal has begun, so all of it must be there.
     const ledger = TABLES.find(({ name }) => name === 'ledger')!
     const seen = Math.max(0, ...(await source.rows(ledger)).map(([id]) => Number(id)))
@@ -137,6 +138,7 @@ export async function soak(
       if (end.state === 'Stopped') throw new Error(`${end.definition.name} stopped: ${end.reason?.message}`)
     }
     const told = await journalLedger(url(), from)
+    const trimmed = (await journalStart(url(), from)) !== start
     await server.stop()
     const total: Difference = { lost: 0, doubled: 0, different: 0 }
     const add = (what: string, difference: Difference) => {
@@ -151,7 +153,11 @@ export async function soak(
       if (table.name === 'ledger') {
         // Its first rows are in the copy; all later ones are in the journal, each once.
         const ids = new Set(told)
-        const wanted = rows.filter(([id]) => Number(id) > seen)
+        // On a full disk it lets go of what nobody needs. Of so many transactions behind that place, some writer made two,
+        // and the second has a later id than any before the place.
+        const since = trimmed ? Math.max(...told.slice(0, WRITERS + 1).map(Number)) : seen
+        if (trimmed) say(`the journal's disk was full for long: it is compared from ${since} on`)
+        const wanted = rows.filter(([id]) => Number(id) > since)
         const there = new Set(wanted.map(([id]) => id!))
         add('journal', {
           lost: wanted.filter(([id]) => !ids.has(id!)).length,
@@ -183,6 +189,10 @@ async function standing(url: string, pipelines: readonly string[]): Promise<stri
     lines.push(...log.slice(0, 6).map(({ at, message }) => `  ${at} ${message}`))
   }
   return lines.join('\n')
+}
+
+async function journalStart(url: string, connection: string): Promise<string> {
+  return (await call<JournalInfo>(url, 'GET', `/connections/${connection}/journal`)).start.position
 }
 
 /** The ledger's ids in the journal, in its order. */

@@ -17,7 +17,7 @@ export const TABLES: Compared[] = [
 ]
 
 const FIRST_TRAYS = 20_000
-const WRITERS = 3
+export const WRITERS = 3
 /** Long enough, and random enough, to be kept apart from its row. */
 const LONG = 6_000
 
