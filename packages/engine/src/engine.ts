@@ -19,6 +19,8 @@ interface Kept {
   runner: Runner | undefined
   /** Set for as long as the runner runs. */
   running: Promise<void> | undefined
+  /** It is being ended here so that another engine can have it. */
+  giving: boolean
   /** The request to recopy that the runner was told of. */
   recopyTold: string
   /** One reading a minute for the depth strip, and the readings of the minute under way. */
@@ -40,6 +42,7 @@ export class Engine {
   private readonly me: Pick<EngineRecord, 'id' | 'name' | 'home'>
   private readonly looks = new Turns()
   private looking: Promise<void> | undefined
+  private tidying: Promise<void> | undefined
   /** As of the last look. */
   private engineRecords: EngineRecord[] = []
 
@@ -64,6 +67,7 @@ export class Engine {
     for (const { runner } of this.kept.values()) runner?.interrupt()
     await Promise.all([...this.kept.values()].map(({ running }) => running))
     await this.sampling
+    await this.tidying
     // When the store is away, the leases run out by themselves.
     await this.parts.leases.leave(this.me.id).catch(() => {})
     await this.parts.journals.close()
@@ -217,7 +221,11 @@ export class Engine {
       for (const one of this.worthTaking(all)) {
         if (await leases.take(one.id, this.me.id)) await this.launch(one.id)
       }
-      await journals.keepOnly(new Set(all.map(({ id }) => id)))
+      // It may have to wait for a source; then it is looked at again when it is done.
+      this.tidying ??= journals
+        .keepOnly(new Set(all.map(({ id }) => id)))
+        .catch(() => {})
+        .then(() => void (this.tidying = undefined))
       if (this.others) await this.tellOthers()
       this.changed()
     })
@@ -229,7 +237,11 @@ export class Engine {
     const mine = all.filter(({ holder }) => holder === this.me.id)
     for (const work of mine) {
       const kept = this.keep(work.id)
-      if (kept.running) {
+      if (kept.giving) {
+        if (kept.running) continue
+        kept.giving = false
+        over.push(work.id)
+      } else if (kept.running) {
         kept.runner!.want(work.wanted)
         const asked = JSON.stringify(work.recopy)
         if (work.recopy.length > 0 && asked !== kept.recopyTold) kept.runner!.lookForRecopy()
@@ -244,17 +256,22 @@ export class Engine {
       if (!kept.running && all.some(({ id: other, holder }) => other === id && holder !== null))
         kept.runner = undefined
     }
-    over.push(...(await this.surplus(all, mine)))
     await this.parts.leases.release(over, this.me.id)
+    this.giveSurplus(all, mine)
   }
 
-  /** One of those that others could run, when this engine has more than its share; it ends before it is given back. */
-  private async surplus(all: readonly PipelineWork[], mine: readonly PipelineWork[]): Promise<string[]> {
-    const movable = mine.filter(work => work.home === null && mustRun(work))
-    if (movable.length <= this.share(all)) return []
-    const given = movable.at(-1)!
-    await this.halt(given.id)
-    return [given.id]
+  /**
+   * Begins to end one of those that others could run, when this engine has more than its share. Nobody waits for it
+   * here: who looks must go on saying that the engine is there.
+   */
+  private giveSurplus(all: readonly PipelineWork[], mine: readonly PipelineWork[]): void {
+    const movable = mine.map(work => ({ work, kept: this.keep(work.id) }))
+    if (movable.some(({ kept }) => kept.giving)) return
+    const running = movable.filter(({ work, kept }) => work.home === null && kept.running)
+    if (running.length <= this.share(all)) return
+    const { kept } = running.at(-1)!
+    kept.giving = true
+    kept.runner!.interrupt()
   }
 
   private worthTaking(all: readonly PipelineWork[]): PipelineWork[] {
@@ -296,7 +313,14 @@ export class Engine {
   private keep(id: string): Kept {
     let kept = this.kept.get(id)
     if (!kept) {
-      kept = { runner: undefined, running: undefined, recopyTold: '', minutes: [], sample: null }
+      kept = {
+        runner: undefined,
+        running: undefined,
+        giving: false,
+        recopyTold: '',
+        minutes: [],
+        sample: null,
+      }
       this.kept.set(id, kept)
     }
     return kept

@@ -221,6 +221,20 @@ describe('engine', () => {
     await Promise.all([one.stop(), other.stop()])
   })
 
+  test('asked again and again, an engine never gives away what is its share', async () => {
+    const [source, target] = [new MemorySource(), new MemoryTarget()]
+    const { record, partsOf } = world(source, target, () => undefined)
+    const [one, other] = [new Engine(partsOf('one')), new Engine(partsOf('other'))]
+    await one.start()
+    await other.start()
+    await one.begin('p', { lanes: [LANE], steps: [] })
+    await settled(() => record.state === 'Following')
+    const { holder, epoch } = record
+    for (let i = 0; i < 300; i++) await new Promise(resolve => setImmediate(resolve))
+    expect(record).toMatchObject({ holder, epoch, state: 'Following' })
+    await Promise.all([one.stop(), other.stop()])
+  })
+
   test('a pipeline that is tied to a data folder waits for it, and goes on there', async () => {
     const [source, target] = [new MemorySource(), new MemoryTarget()]
     const { record, partsOf } = world(source, target, () => undefined)
