@@ -174,7 +174,8 @@ describe('a source followed by its log', () => {
   })
 
   test('a copy is exactly as of its position, with many ranges, whatever is written meanwhile', async () => {
-    await client.query(`CREATE TABLE wide (id int PRIMARY KEY, v int, pad text)`)
+    // Two rows to a page, so that there are pages for several ranges.
+    await client.query(`CREATE TABLE wide (id int PRIMARY KEY, v int, pad text) WITH (fillfactor = 30)`)
     await client.query(`INSERT INTO wide SELECT i, 0, repeat('p', 1000) FROM generate_series(1, 60000) i`)
     const carried = await start(['wide'])
     const view = await from.source.view(FOLLOWER)
