@@ -10,7 +10,8 @@ export async function* loadDataLines(
 ): AsyncGenerator<Buffer> {
   let [inQuotes, quotedField, fieldEmpty, quoteSeen] = [false, false, true, false]
   for await (const part of csv) {
-    const out = Buffer.allocUnsafe(part.length * 2 + 2)
+    // A null is a separator alone here, and three bytes there.
+    const out = Buffer.allocUnsafe(part.length * 3)
     let length = 0
     const endField = () => {
       if (fieldEmpty && !quotedField) {
