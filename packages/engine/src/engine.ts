@@ -7,6 +7,7 @@ import { depthStrip, type TideSample } from '@tide/core/pace/tide'
 import type { Lane, PrepareStep } from '@tide/core/plan/plan'
 import { printName } from '@tide/core/records/dataset'
 import type { EngineParts } from './parts.ts'
+import { mustRun, shareOf, worthTaking } from './share.ts'
 import { Runner } from './runner.ts'
 
 const SAMPLE_MS = 1_000
@@ -218,7 +219,8 @@ export class Engine {
       const [all, engines] = await Promise.all([leases.work(), leases.engines()])
       this.engineRecords = engines
       await this.tend(all)
-      for (const one of this.worthTaking(all)) {
+      const idle = all.filter(({ id }) => !this.kept.get(id)?.running)
+      for (const one of worthTaking(idle, all, this.me, this.engineRecords)) {
         if (await leases.take(one.id, this.me.id)) await this.launch(one.id)
       }
       // It may have to wait for a source; then it is looked at again when it is done.
@@ -268,25 +270,10 @@ export class Engine {
     const movable = mine.map(work => ({ work, kept: this.keep(work.id) }))
     if (movable.some(({ kept }) => kept.giving)) return
     const running = movable.filter(({ work, kept }) => work.home === null && kept.running)
-    if (running.length <= this.share(all)) return
+    if (running.length <= shareOf(all, this.me, this.engineRecords)) return
     const { kept } = running.at(-1)!
     kept.giving = true
     kept.runner!.interrupt()
-  }
-
-  private worthTaking(all: readonly PipelineWork[]): PipelineWork[] {
-    const free = all.filter(work => work.free && mustRun(work) && !this.kept.get(work.id)?.running)
-    const movable = free.filter(({ home }) => home === null)
-    const has = all.filter(work => work.holder === this.me.id && !work.free && work.home === null).length
-    const room = Math.max(0, this.share(all) - has)
-    return [...free.filter(({ home }) => home === this.me.home), ...movable.slice(0, room)]
-  }
-
-  /** How many of the pipelines that any engine may run are this engine's part. */
-  private share(all: readonly PipelineWork[]): number {
-    const movable = all.filter(work => work.home === null && mustRun(work)).length
-    const live = this.engineRecords.filter(engine => engine.live || engine.id === this.me.id).length
-    return Math.ceil(movable / Math.max(1, live))
   }
 
   private async tellOthers(): Promise<void> {
@@ -487,12 +474,4 @@ function idleLanes(record: PipelineRecord): PipelineStatus['lanes'] {
     rowsThere: null,
     lastChange: null,
   }))
-}
-
-/** Whether a pipeline needs an engine: it runs, or it is yet to be taken off its source. */
-function mustRun({ state, wanted, hasReason }: PipelineWork): boolean {
-  return (
-    ['Copying', 'Following', 'Paused'].includes(state) ||
-    (state === 'Stopped' && wanted === 'stop' && !hasReason)
-  )
 }

@@ -5,7 +5,7 @@
 import { Failure } from '@tide/core/failure'
 import { resolve } from 'node:path'
 import { openDataFolder } from './data-folder.ts'
-import { failWith, openServices } from './process.ts'
+import { endWell, failWith, openServices } from './process.ts'
 
 async function main(): Promise<void> {
   if (!process.env.DATABASE_URL) {
@@ -21,19 +21,7 @@ async function main(): Promise<void> {
   else process.stdout.write(`Constant Tide ${services.version}: the engine “${data.name}” runs\n`)
   // Nothing else would keep the process: its sockets are the pipelines' own.
   const staying = setInterval(() => {}, 60_000)
-
-  let closing = false
-  const close = async () => {
-    if (closing) return
-    closing = true
-    clearInterval(staying)
-    await services.close()
-    await data.unlock()
-    process.exit(0)
-  }
-  process.on('SIGINT', () => void close())
-  process.on('SIGTERM', () => void close())
-  process.on('disconnect', () => void close()) // the starter is gone
+  endWell(services, data, () => clearInterval(staying))
 }
 
 main().catch(failWith)

@@ -8,7 +8,7 @@ import type { AddressInfo } from 'node:net'
 import { resolve } from 'node:path'
 import { createApp } from './app.ts'
 import { openDataFolder } from './data-folder.ts'
-import { failWith, openServices } from './process.ts'
+import { endWell, failWith, openServices } from './process.ts'
 
 async function main(): Promise<void> {
   const folder = resolve(process.env.TIDE_DATA ?? '.tide')
@@ -44,20 +44,10 @@ async function main(): Promise<void> {
   const url = `http://${host}:${(server.address() as AddressInfo).port}`
   if (process.send) process.send({ ready: url })
   else process.stdout.write(`Constant Tide ${services.version} serves ${url}\n`)
-
-  let closing = false
-  const close = async () => {
-    if (closing) return
-    closing = true
+  endWell(services, data, () => {
     server.closeAllConnections()
     server.close()
-    await services.close()
-    await data.unlock()
-    process.exit(0)
-  }
-  process.on('SIGINT', () => void close())
-  process.on('SIGTERM', () => void close())
-  process.on('disconnect', () => void close()) // the starter is gone
+  })
 }
 
 function portOf(text: string): number {

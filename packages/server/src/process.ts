@@ -12,6 +12,22 @@ export async function openServices(data: DataFolder): Promise<Services> {
   return composeServices(store, VERSION, data)
 }
 
+/** Ends the process well when it is told to, or when its starter is gone. */
+export function endWell(services: Services, data: DataFolder, before: () => void): void {
+  let closing = false
+  const close = async () => {
+    if (closing) return
+    closing = true
+    before()
+    await services.close()
+    await data.unlock()
+    process.exit(0)
+  }
+  process.on('SIGINT', () => void close())
+  process.on('SIGTERM', () => void close())
+  process.on('disconnect', () => void close())
+}
+
 /** Says why the process cannot go on, and ends it. */
 export function failWith(error: unknown): never {
   const line = error instanceof Failure ? `${error.message} ${error.remedy}` : (error as Error).stack

@@ -1,5 +1,5 @@
+import { queryRefusal } from '../query-refusal.ts'
 import type { Grid } from '@tide/core/api/browse'
-import { Failure } from '@tide/core/failure'
 import type { DatasetName } from '@tide/core/records/dataset'
 import type { Key, Row } from '@tide/core/records/value'
 import type { Config, Connector, QueryLimits, RowTable, Session as OpenSession } from '../contract.ts'
@@ -73,13 +73,7 @@ async function query(config: MariadbConfig, sql: string, limits: QueryLimits): P
     return { ...rest, rows: rows.slice(0, limits.maxRows), total: cut ? null : rows.length }
   } catch (error) {
     const { code, message } = error as { code?: string; message: string }
-    throw code === 'ER_STATEMENT_TIMEOUT'
-      ? new Failure(
-          'refused',
-          `The query was stopped after ${Math.round(limits.timeoutMs / 1000)} s.`,
-          'Ask for less, for example with WHERE or LIMIT.',
-        )
-      : new Failure('refused', message, 'Correct the statement; only one reading statement runs here.')
+    throw queryRefusal(message, code === 'ER_STATEMENT_TIMEOUT', limits)
   } finally {
     await session.abandon()
   }

@@ -1,5 +1,5 @@
+import { queryRefusal } from '../query-refusal.ts'
 import type { Grid } from '@tide/core/api/browse'
-import { Failure } from '@tide/core/failure'
 import type { FieldDef, Pool, QueryConfig } from 'pg'
 import type { QueryLimits } from '../contract.ts'
 
@@ -19,13 +19,7 @@ export async function query(pool: Pool, sql: string, limits: QueryLimits): Promi
     return { columns, rows, total: cut ? null : rows.length, milliseconds: performance.now() - began }
   } catch (error) {
     const { code, message } = error as { code?: string; message: string }
-    throw code === '57014'
-      ? new Failure(
-          'refused',
-          `The query was stopped after ${Math.round(limits.timeoutMs / 1000)} s.`,
-          'Ask for less, for example with WHERE or LIMIT.',
-        )
-      : new Failure('refused', message, 'Correct the statement; only one reading statement runs here.')
+    throw queryRefusal(message, code === '57014', limits)
   } finally {
     client.release(true) // whatever it has set goes with it
   }
