@@ -11,8 +11,8 @@ import type { SourceTransaction } from '@tide/core/records/change'
 import type { Key, Row } from '@tide/core/records/value'
 import type { WorkingLane } from './lanes.ts'
 
-/** Enough to make a merge worth its fixed cost, few enough to stay small in memory. */
-const EVENTS_AT_ONCE = 5_000
+/** Enough to make a merge worth its fixed cost; a source gives fewer where their values would not stay small in memory. */
+const EVENTS_AT_ONCE = 20_000
 
 export interface Landing {
   checkpoint: Checkpoint

@@ -3,7 +3,6 @@ import type { NetEffect, Put } from '@tide/core/apply/net-effect'
 import { Turns } from '@tide/core/pace/turns'
 import { Failure } from '@tide/core/failure'
 import type { LaneColumn, PrepareStep, TargetProfile } from '@tide/core/plan/plan'
-import { csvLine } from '@tide/core/records/csv'
 import { printName } from '@tide/core/records/dataset'
 import type { Value } from '@tide/core/records/value'
 import { createWriteStream } from 'node:fs'
@@ -20,6 +19,7 @@ import type {
   Unfilled,
 } from '../contract.ts'
 import { checkpointOf, overtaken, rowOf } from '../checkpoint.ts'
+import { besideRow, csvParts, unsentColumns } from '../staging.ts'
 import { duckdbFailure } from './errors.ts'
 import type { Lease } from './instance.ts'
 import { LineMeter } from './line-meter.ts'
@@ -173,59 +173,53 @@ export class DuckdbTarget implements TargetSide {
   }
 
   /** Truncate, then rows that go, then rows as they stand in the end. Returns the puts that it could not fill. */
-  private async applyLane(lane: TargetLane, effect: NetEffect): Promise<Put[]> {
+  private async applyLane(lane: TargetLane, { truncate, removed, puts }: NetEffect): Promise<Put[]> {
     const table = tableName(lane.table)
-    if (effect.truncate) await this.run(`DELETE FROM ${table}`)
-    const keyColumns = lane.key.map(name => lane.columns.find(column => column.target === name)!)
+    if (truncate) await this.run(`DELETE FROM ${table}`)
+    const keyColumns = lane.key.map(name => lane.columns[indexOf(lane, name)]!)
+    const keys = keyColumns.map((_, i) => `k${i}`)
     const match = (stage: string) =>
       lane.key.map((name, i) => `t.${ident(name)} = ${stage}.k${i}`).join(' AND ')
-    if (effect.removed.length > 0) {
+    const unsent = unsentColumns(puts)
+    let unfilled: Put[] = []
+    const names = lane.columns.map((_, i) => `c${i}`)
+    if (unsent.length > 0) {
+      const text: LaneColumn = { ...keyColumns[0]!, type: { kind: 'utf8' }, targetType: 'VARCHAR' }
+      const rows = puts.map((put, n) => [...put.row, ...besideRow(put, n)])
       await this.stage(
-        'removed',
+        'puts',
         lane,
-        keyColumns,
-        effect.removed,
-        keyColumns.map((_, i) => `k${i}`),
+        [...lane.columns, text, ...keyColumns, text],
+        [...names, 'unsent', ...keys, 'n'],
+        rows,
+      )
+      unfilled = await this.keepUnsent(lane, puts, unsent, match('puts'))
+    } else if (puts.length > 0) {
+      await this.stage(
+        'puts',
+        lane,
+        lane.columns,
+        names,
+        puts.map(({ row }) => row),
       )
     }
-    let unfilled: Put[] = []
-    const unsent = unsentColumns(effect)
-    if (effect.puts.length > 0) {
-      await this.stagePuts(lane, keyColumns, effect)
-      if (unsent.size > 0) unfilled = await this.keepUnsent(lane, effect, unsent, match('puts'))
-    }
-    if (effect.removed.length > 0 && !effect.truncate) {
+    if (removed.length > 0 && !truncate) {
+      await this.stage('removed', lane, keyColumns, keys, removed)
       await this.run(`DELETE FROM ${table} t USING removed WHERE ${match('removed')}`)
     }
-    if (effect.puts.length === 0) return []
-    if (!effect.truncate) {
+    if (puts.length === 0) return []
+    if (!truncate) {
       const own = lane.key.map(name => `t.${ident(name)} = puts.c${indexOf(lane, name)}`).join(' AND ')
       await this.run(`DELETE FROM ${table} t USING puts WHERE ${own}`)
     }
-    const values = lane.columns.map((_, i) =>
-      unsent.has(i)
-        ? `CASE WHEN contains(puts.unsent, ',${i},') THEN kept.u${i} ELSE puts.c${i} END`
-        : `puts.c${i}`,
+    const values = names.map((name, i) =>
+      unsent.includes(i)
+        ? `CASE WHEN contains(puts.unsent, ',${i},') THEN kept.u${i} ELSE puts.${name} END`
+        : `puts.${name}`,
     )
-    const kept = unsent.size > 0 ? 'LEFT JOIN kept ON kept.n = puts.n' : ''
+    const kept = unsent.length > 0 ? 'LEFT JOIN kept ON kept.n = puts.n' : ''
     await this.run(`INSERT INTO ${table} SELECT ${values.join(', ')} FROM puts ${kept}`)
     return unfilled
-  }
-
-  /** The rows to put as `c0…`, and beside them which columns were not sent (`unsent`), whose row has those (`k0…`), and which put it is (`n`). */
-  private stagePuts(lane: TargetLane, keyColumns: readonly LaneColumn[], { puts }: NetEffect): Promise<void> {
-    const text: LaneColumn = { ...keyColumns[0]!, type: { kind: 'utf8' }, targetType: 'VARCHAR' }
-    const rows = puts.map(({ row, key, from }, n): Value[] => {
-      const missing = row.flatMap((value, i) => (value === undefined ? [i] : []))
-      return [...row, missing.length > 0 ? `,${missing.join(',')},` : null, ...(from ?? key), String(n)]
-    })
-    const names = [
-      ...lane.columns.map((_, i) => `c${i}`),
-      'unsent',
-      ...keyColumns.map((_, i) => `k${i}`),
-      'n',
-    ]
-    return this.stage('puts', lane, [...lane.columns, text, ...keyColumns, text], rows, names)
   }
 
   /**
@@ -234,11 +228,11 @@ export class DuckdbTarget implements TargetSide {
    */
   private async keepUnsent(
     lane: TargetLane,
-    { puts }: NetEffect,
-    unsent: ReadonlySet<number>,
+    puts: readonly Put[],
+    unsent: readonly number[],
     match: string,
   ): Promise<Put[]> {
-    const columns = [...unsent].map(i => `t.${ident(lane.columns[i]!.target)} AS u${i}`)
+    const columns = unsent.map(i => `t.${ident(lane.columns[i]!.target)} AS u${i}`)
     await this.run(
       `CREATE OR REPLACE TEMP TABLE kept AS SELECT puts.n, ${columns.join(', ')} FROM ${tableName(lane.table)} t
          JOIN (SELECT * FROM puts WHERE unsent IS NOT NULL) puts ON ${match}`,
@@ -253,10 +247,10 @@ export class DuckdbTarget implements TargetSide {
     name: string,
     lane: TargetLane,
     columns: readonly LaneColumn[],
-    rows: readonly (readonly Value[])[],
     names: readonly string[],
+    rows: readonly (readonly Value[])[],
   ): Promise<void> {
-    await this.withFile([Buffer.from(rows.map(csvLine).join(''))], async file => {
+    await this.withFile(csvParts(rows), async file => {
       await this.insertCsv(`CREATE OR REPLACE TEMP TABLE ${name} AS`, lane, columns, file, names)
     })
   }
@@ -365,11 +359,6 @@ export class DuckdbTarget implements TargetSide {
       await rm(file, { force: true })
     }
   }
-}
-
-/** Where in the rows there are values that were not sent. */
-function unsentColumns({ puts }: NetEffect): Set<number> {
-  return new Set(puts.flatMap(({ row }) => row.flatMap((value, i) => (value === undefined ? [i] : []))))
 }
 
 function checkpointValues(checkpoint: Checkpoint): string[] {

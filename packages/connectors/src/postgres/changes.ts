@@ -13,6 +13,7 @@ import type { Pool } from 'pg'
 import type { ChangeBatch, SourceHead, SourceLane } from '../contract.ts'
 import { SHAPE } from './capture.ts'
 import { CAPTURE_SCHEMA } from './catalogue.ts'
+import { CHANGES_IN_AN_ANSWER } from './query.ts'
 import { canonical, parseComposite } from './text.ts'
 
 const S = CAPTURE_SCHEMA
@@ -97,7 +98,8 @@ export class ChangeReader {
     this.follower = follower
   }
 
-  async read(lanes: readonly SourceLane[], from: Position, maxEvents: number): Promise<ChangeBatch> {
+  async read(lanes: readonly SourceLane[], from: Position, asked: number): Promise<ChangeBatch> {
+    const maxEvents = Math.min(asked, CHANGES_IN_AN_ANSWER)
     const place = parsePlace(from.at)
     if (performance.now() - this.inspected > INSPECT_EVERY_MS) await this.inspect(lanes, from)
     let listing = this.at === from.at ? this.listing : undefined

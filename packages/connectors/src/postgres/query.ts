@@ -3,6 +3,9 @@ import type { Grid } from '@tide/core/api/browse'
 import type { FieldDef, Pool, QueryConfig } from 'pg'
 import type { QueryLimits } from '../contract.ts'
 
+/** Changes that one answer may hold: it comes whole, and how large its values are shows only then. */
+export const CHANGES_IN_AN_ANSWER = 5_000
+
 /** One reading statement, cut at `maxRows` and stopped at `timeoutMs`. The server itself lets it write nothing. */
 export async function query(pool: Pool, sql: string, limits: QueryLimits): Promise<Grid> {
   const began = performance.now()

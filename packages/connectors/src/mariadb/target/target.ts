@@ -1,18 +1,12 @@
-import type { NetEffect, Put } from '@tide/core/apply/net-effect'
 import { Failure } from '@tide/core/failure'
-import type { LaneColumn, PrepareStep, TargetProfile } from '@tide/core/plan/plan'
-import { csvLine } from '@tide/core/records/csv'
+import type { PrepareStep, TargetProfile } from '@tide/core/plan/plan'
 import { printName, type DatasetName } from '@tide/core/records/dataset'
-import type { LogicalType } from '@tide/core/records/types'
-import type { Value } from '@tide/core/records/value'
 import { mariadbColumn } from '@tide/core/shape/mariadb'
-import { Readable } from 'node:stream'
 import type {
   ApplyTransaction,
   Checkpoint,
   CommitLoad,
   CopyRange,
-  LaneEffect,
   TargetLane,
   TargetSide,
   Unfilled,
@@ -21,10 +15,11 @@ import { STATE_DATABASE } from '../catalogue.ts'
 import { Session, withSession } from '../client.ts'
 import type { MariadbConfig } from '../config.ts'
 import { checkpointOf, overtaken, rowOf } from '../../checkpoint.ts'
-import { endOthers, markOurs } from './ownership.ts'
 import { mariadbFailure } from '../errors.ts'
 import { ident, literal, tableName } from '../sql.ts'
-import { loadDataLines } from './csv.ts'
+import { loadData } from './load-data.ts'
+import { columnNames, Merger } from './merge.ts'
+import { endOthers, markOurs } from './ownership.ts'
 
 const STATE_TABLE = `${STATE_DATABASE}.checkpoint`
 
@@ -39,9 +34,6 @@ const STATE_DDL = [
 const MISFIT =
   /^(ER_TRUNCATED_WRONG_VALUE|ER_TRUNCATED_WRONG_VALUE_FOR_FIELD|ER_DATA_TOO_LONG|ER_WARN_DATA_OUT_OF_RANGE|ER_BAD_NULL_ERROR|ER_DUP_ENTRY|WARN_DATA_TRUNCATED|ER_DATA_OUT_OF_RANGE|ER_NO_DEFAULT_FOR_FIELD|ER_CONSTRAINT_FAILED)/
 
-/** Statistics lag behind what was just copied, and a planner that takes the table for empty would read it whole for each row. */
-const JOIN_BY_KEY = (table: string) => `STRAIGHT_JOIN ${table} t FORCE INDEX (PRIMARY)`
-
 /** Writes through sessions of its own, one for each transaction under way. */
 export class MariadbTarget implements TargetSide {
   readonly profile: TargetProfile = {
@@ -53,7 +45,6 @@ export class MariadbTarget implements TargetSide {
   private readonly where: string
   private readonly idle: Session[] = []
   private closed = false
-  private stages = 0
   private pipeline: string | undefined
 
   constructor(config: MariadbConfig, where: string) {
@@ -102,11 +93,11 @@ export class MariadbTarget implements TargetSide {
     try {
       await session.run('START TRANSACTION')
       const how = again ? 'REPLACE ' : ''
-      const loaded = await this.loadData(
+      const loaded = await loadData(
         session,
         `${how}INTO TABLE ${tableName(lane.table)}`,
         lane.columns,
-        names(lane),
+        columnNames(lane),
         csv,
       )
       await commit(loaded, async checkpoint => {
@@ -126,13 +117,15 @@ export class MariadbTarget implements TargetSide {
       session.destroy()
       throw mariadbFailure(error, this.where)
     })
-    const stages: string[] = []
+    const merger = new Merger(session)
     return {
       apply: async effects => {
         const unfilled: Unfilled[] = []
         for (const { lane, effect } of effects) {
-          for (const put of await this.applyLane(session, { lane, effect }, stages))
-            unfilled.push({ lane, put })
+          const puts = await merger.apply({ lane, effect }).catch(error => {
+            throw this.failure(error, lane)
+          })
+          for (const put of puts) unfilled.push({ lane, put })
         }
         return unfilled
       },
@@ -144,8 +137,7 @@ export class MariadbTarget implements TargetSide {
           await session.abandon()
           throw mariadbFailure(error, this.where)
         }
-        for (const stage of stages)
-          await session.run(`DROP TEMPORARY TABLE IF EXISTS ${stage}`).catch(() => {})
+        await merger.dropStages()
         this.give(session)
       },
       rollback: () => session.abandon(),
@@ -214,128 +206,6 @@ export class MariadbTarget implements TargetSide {
     await Promise.all(this.idle.splice(0).map(session => session.close()))
   }
 
-  /** Truncate, then rows that go, then rows as they stand in the end. Returns the puts that it could not fill. */
-  private async applyLane(session: Session, { lane, effect }: LaneEffect, stages: string[]): Promise<Put[]> {
-    const table = tableName(lane.table)
-    const keyColumns = lane.key.map(name => lane.columns.find(({ target }) => target === name)!)
-    const matches = (stage: string) =>
-      lane.key.map((name, i) => `t.${ident(name)} = ${stage}.k${i}`).join(' AND ')
-    const stage = async (columns: string[]) => {
-      const name = `${STATE_DATABASE}.stage_${process.pid}_${this.stages++}`
-      await session.run(
-        `CREATE TEMPORARY TABLE ${name} (${columns.join(', ')}) ENGINE = InnoDB DEFAULT CHARACTER SET utf8mb4`,
-      )
-      stages.push(name)
-      return name
-    }
-    try {
-      if (effect.truncate) await session.run(`DELETE FROM ${table}`)
-      const unsent = new Set(
-        effect.puts.flatMap(({ row }) => row.flatMap((value, i) => (value === undefined ? [i] : []))),
-      )
-      let unfilled: Put[] = []
-      let puts = ''
-      if (effect.puts.length > 0) {
-        puts = await stage([
-          ...lane.columns.map(({ targetType }, i) => `c${i} ${targetType} NULL`),
-          'unsent text NULL',
-          ...keyColumns.map(({ targetType }, i) => `k${i} ${targetType} NOT NULL`),
-          'n int NOT NULL PRIMARY KEY',
-        ])
-        await this.stagePuts(session, puts, lane, keyColumns, effect)
-        if (unsent.size > 0)
-          unfilled = await this.fillUnsent(session, puts, lane, effect, unsent, matches('p'))
-      }
-      if (effect.removed.length > 0 && !effect.truncate) {
-        const removed = await stage(keyColumns.map(({ targetType }, i) => `k${i} ${targetType} NOT NULL`))
-        const targets = keyColumns.map((_, i) => `k${i}`)
-        await this.loadData(session, `INTO TABLE ${removed}`, keyColumns, targets, lines(effect.removed))
-        await session.run(`DELETE t FROM ${removed} r ${JOIN_BY_KEY(table)} ON ${matches('r')}`)
-      }
-      if (effect.puts.length === 0) return []
-      const values = lane.columns.map((_, i) => `c${i}`).join(', ')
-      const update = lane.columns
-        .map(({ target }) => `${ident(target)} = VALUES(${ident(target)})`)
-        .join(', ')
-      await session.run(
-        `INSERT INTO ${table} (${names(lane).join(', ')}) SELECT ${values} FROM ${puts} ON DUPLICATE KEY UPDATE ${update}`,
-      )
-      return unfilled
-    } catch (error) {
-      throw this.failure(error, lane)
-    }
-  }
-
-  private async stagePuts(
-    session: Session,
-    stage: string,
-    lane: TargetLane,
-    keyColumns: readonly LaneColumn[],
-    { puts }: NetEffect,
-  ): Promise<void> {
-    const rows = puts.map(({ row, key, from }, n): Value[] => {
-      const unsent = row.flatMap((value, i) => (value === undefined ? [i] : []))
-      return [...row, unsent.length > 0 ? `,${unsent.join(',')},` : null, ...(from ?? key), String(n)]
-    })
-    const text = { type: { kind: 'utf8' } as LogicalType, targetType: 'text' }
-    const columns = [...lane.columns, text, ...keyColumns, text]
-    const targets = [
-      ...lane.columns.map((_, i) => `c${i}`),
-      'unsent',
-      ...keyColumns.map((_, i) => `k${i}`),
-      'n',
-    ]
-    await this.loadData(session, `INTO TABLE ${stage}`, columns, targets, lines(rows))
-  }
-
-  private async fillUnsent(
-    session: Session,
-    stage: string,
-    lane: TargetLane,
-    { puts }: NetEffect,
-    unsent: ReadonlySet<number>,
-    match: string,
-  ): Promise<Put[]> {
-    const table = tableName(lane.table)
-    const set = [...unsent].map(
-      i => `p.c${i} = IF(p.unsent LIKE '%,${i},%', t.${ident(lane.columns[i]!.target)}, p.c${i})`,
-    )
-    await session.run(
-      `UPDATE ${stage} p ${JOIN_BY_KEY(table)} ON ${match} SET ${set.join(', ')}, p.unsent = 'filled' WHERE p.unsent IS NOT NULL`,
-    )
-    const missing = await session.arrays(`SELECT n FROM ${stage} WHERE unsent <> 'filled'`)
-    if (missing.length > 0) await session.run(`DELETE FROM ${stage} WHERE unsent <> 'filled'`)
-    return missing.map(([n]) => puts[Number(n)]!)
-  }
-
-  /** The server's fastest way in. Values that are written otherwise there are turned as they come in. */
-  private async loadData(
-    session: Session,
-    into: string,
-    columns: readonly Pick<LaneColumn, 'type' | 'targetType'>[],
-    targets: readonly string[],
-    csv: CopyRange['csv'],
-  ): Promise<{ rows: number; bytes: number }> {
-    let bytes = 0
-    const counted = async function* () {
-      for await (const part of csv) {
-        bytes += part.length
-        yield part
-      }
-    }
-    const turned = columns.map(column => turn(column))
-    const list = targets.map((target, i) => (turned[i] ? `@v${i}` : target))
-    const set = targets.flatMap((target, i) => (turned[i] ? [`${target} = ${turned[i]!(`@v${i}`)}`] : []))
-    const rows = await session.run(
-      `LOAD DATA LOCAL INFILE 'rows' ${into} CHARACTER SET utf8mb4 (${list.join(', ')})${set.length > 0 ? ` SET ${set.join(', ')}` : ''}`,
-      { infileStreamFactory: () => Readable.from(loadDataLines(counted()), { objectMode: false }) },
-    )
-    // LOCAL turns what does not fit into warnings; nothing may be changed silently.
-    const [warning] = await session.arrays('SHOW WARNINGS')
-    if (warning) throw Object.assign(new Error(warning[2]!), { code: 'WARN_DATA_TRUNCATED' })
-    return { rows, bytes }
-  }
-
   private async take(): Promise<Session> {
     for (let session = this.idle.pop(); session; session = this.idle.pop()) {
       if (!session.cut) return session
@@ -396,41 +266,6 @@ function ddl(step: PrepareStep): string[] {
   const key = `PRIMARY KEY (${step.key.map(ident).join(', ')})`
   const create = `CREATE TABLE ${tableName(step.table)} (\n  ${[...columns, key].join(',\n  ')}\n) ENGINE = InnoDB`
   return step.step === 'create table' ? [create] : [`DROP TABLE IF EXISTS ${tableName(step.table)}`, create]
-}
-
-const names = (lane: TargetLane) => lane.columns.map(({ target }) => ident(target))
-
-/** How canonical text is written in MariaDB, where that differs. */
-function turn({
-  type,
-  targetType,
-}: Pick<LaneColumn, 'type' | 'targetType'>): ((value: string) => string) | undefined {
-  switch (type.kind) {
-    case 'bool':
-      return value => `IF(${value} IS NULL, NULL, ${value} = 't')`
-    case 'binary':
-      return value => `UNHEX(SUBSTR(${value}, 3))`
-    case 'timestamp':
-      return type.zoned && /^(datetime|timestamp)/.test(targetType)
-        ? value => `TRIM(TRAILING '+00' FROM ${value})`
-        : undefined
-    case 'int':
-      return /^(bit|year)/.test(targetType) ? value => `CAST(${value} AS UNSIGNED)` : undefined
-    default:
-      return undefined
-  }
-}
-
-/** Some hundred rows at a time, so that the text of a large batch is never there twice. */
-function* lines(rows: readonly (readonly Value[])[]): Generator<Uint8Array> {
-  const atOnce = 500
-  for (let from = 0; from < rows.length; from += atOnce)
-    yield Buffer.from(
-      rows
-        .slice(from, from + atOnce)
-        .map(csvLine)
-        .join(''),
-    )
 }
 
 async function writeCheckpoint(session: Session, checkpoint: Checkpoint): Promise<void> {

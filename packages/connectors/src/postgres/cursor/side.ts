@@ -14,6 +14,7 @@ import { inTransaction } from '../capture.ts'
 import { readCatalogue, tableName } from '../catalogue.ts'
 import type { PostgresConfig } from '../config.ts'
 import { canonicalColumn, copyRanges, PIN } from '../copy.ts'
+import { CHANGES_IN_AN_ANSWER } from '../query.ts'
 import { ident, literal } from '../text.ts'
 
 const KIND = 'postgres cursor'
@@ -126,7 +127,7 @@ class CursorReader {
     }
     await this.inspectColumns(lanes)
     const transactions: SourceTransaction[] = []
-    let [left, after] = [maxEvents, toward.after]
+    let [left, after] = [Math.min(maxEvents, CHANGES_IN_AN_ANSWER), toward.after]
     for (let table = toward.table; table < lanes.length; table++, after = null) {
       const rows = await this.rows(lanes[table]!, begun.upTo, toward.time, after, left)
       for (const { time, row } of rows) {

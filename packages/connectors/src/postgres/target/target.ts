@@ -1,20 +1,13 @@
-import type { NetEffect, Put } from '@tide/core/apply/net-effect'
 import { Failure } from '@tide/core/failure'
 import type { LaneColumn, PrepareStep, TargetProfile } from '@tide/core/plan/plan'
-import { csvLine } from '@tide/core/records/csv'
 import { printName, type DatasetName } from '@tide/core/records/dataset'
-import type { Row, Value } from '@tide/core/records/value'
 import { postgresColumn } from '@tide/core/shape/postgres'
-import { Readable } from 'node:stream'
-import { pipeline } from 'node:stream/promises'
 import type { Pool, PoolClient } from 'pg'
-import { from as copyFrom } from 'pg-copy-streams'
 import type {
   ApplyTransaction,
   Checkpoint,
   CommitLoad,
   CopyRange,
-  LaneEffect,
   TargetLane,
   TargetSide,
   Unfilled,
@@ -24,13 +17,12 @@ import { tableName } from '../catalogue.ts'
 import { postgresFailure } from '../errors.ts'
 import { STATE_SCHEMA } from '../state.ts'
 import { ident } from '../text.ts'
+import { copyInto, Merger } from './merge.ts'
 import { endOthers, markOurs } from './ownership.ts'
-import { columnList, ddl, fromText, LIST_FUNCTION, listLiteral, STATE_DDL, upsert } from './sql.ts'
+import { columnList, ddl, fromText, LIST_FUNCTION, STATE_DDL, upsert } from './sql.ts'
 
-/** Staged beside a row: which of its columns were not sent, and which row of the batch it is. */
-const UNSENT = ident('tide: unsent')
-const PLACE = ident('tide: place')
-const keyColumn = (i: number) => ident(`tide: key ${i}`)
+/** Where a range waits that must be turned, or whose rows may be there already. */
+const STAGE = 'pg_temp.tide_range'
 
 /** What PostgreSQL says of a value that it will not take: classes 22 and 23. */
 const MISFIT = /^(22|23)/
@@ -44,9 +36,8 @@ export class PostgresTarget implements TargetSide {
   }
   private readonly pool: Pool
   private readonly where: string
-  private stages = 0
+  private readonly merger = new Merger()
   private pipeline: string | undefined
-  private readonly analyzed = new Set<string>()
 
   constructor(pool: Pool, where: string) {
     this.pool = pool
@@ -112,7 +103,10 @@ export class PostgresTarget implements TargetSide {
       apply: async effects => {
         const unfilled: Unfilled[] = []
         for (const { lane, effect } of effects) {
-          for (const put of await this.applyLane(client, { lane, effect })) unfilled.push({ lane, put })
+          const puts = await this.merger.apply(client, { lane, effect }).catch(error => {
+            throw this.failure(error, lane)
+          })
+          for (const put of puts) unfilled.push({ lane, put })
         }
         return unfilled
       },
@@ -193,114 +187,14 @@ export class PostgresTarget implements TargetSide {
 
   /** By way of a stage, where lists must be turned or rows may be there already. */
   private async loadStaged(client: PoolClient, lane: TargetLane, csv: CopyRange['csv']) {
-    const stage = this.newStage()
     const asText = (column: LaneColumn) => column.type.kind === 'list'
     await client.query(LIST_FUNCTION)
     await client.query(
-      `CREATE TEMP TABLE ${stage} (${lane.columns.map(column => `${ident(column.target)} ${asText(column) ? 'text' : column.targetType}`).join(', ')}) ON COMMIT DROP`,
+      `CREATE TEMP TABLE ${STAGE} (${lane.columns.map(column => `${ident(column.target)} ${asText(column) ? 'text' : column.targetType}`).join(', ')}) ON COMMIT DROP`,
     )
-    const loaded = await copyInto(client, stage, csv)
-    await client.query(upsert(lane, stage, lane.columns.map(fromText).join(', ')))
+    const loaded = await copyInto(client, STAGE, csv)
+    await client.query(upsert(lane, STAGE, lane.columns.map(fromText).join(', ')))
     return loaded
-  }
-
-  /** Truncate, then rows that go, then rows as they stand in the end. Returns the puts that it could not fill. */
-  private async applyLane(client: PoolClient, { lane, effect }: LaneEffect): Promise<Put[]> {
-    const keyColumns = lane.key.map(name => lane.columns.find(({ target }) => target === name)!)
-    const matches = (stage: string) =>
-      lane.key.map((name, i) => `t.${ident(name)} = ${stage}.${keyColumn(i)}`).join(' AND ')
-    try {
-      const table = tableName(lane.table)
-      if (effect.truncate) await client.query(`TRUNCATE ${table}`)
-      let unfilled: Put[] = []
-      const puts = this.newStage()
-      if (effect.puts.length > 0) {
-        await this.stagePuts(client, puts, lane, keyColumns, effect)
-        unfilled = await this.fillUnsent(client, puts, lane, effect, matches(puts))
-      }
-      if (effect.removed.length > 0 && !effect.truncate) {
-        const removed = this.newStage()
-        const columns = keyColumns.map(({ targetType }, i) => `${keyColumn(i)} ${targetType}`)
-        await client.query(`CREATE TEMP TABLE ${removed} (${columns.join(', ')}) ON COMMIT DROP`)
-        await copyInto(client, removed, lines(effect.removed))
-        await client.query(`ANALYZE ${removed}`)
-        await client.query(`DELETE FROM ${table} t USING ${removed} WHERE ${matches(removed)}`)
-        await client.query(`DROP TABLE ${removed}`)
-      }
-      if (effect.puts.length === 0) return []
-      await client.query(upsert(lane, puts))
-      await client.query(`DROP TABLE ${puts}`) // a transaction in many parts must not pile them up
-      return unfilled
-    } catch (error) {
-      throw this.failure(error, lane)
-    }
-  }
-
-  private async stagePuts(
-    client: PoolClient,
-    stage: string,
-    lane: TargetLane,
-    keyColumns: readonly LaneColumn[],
-    { puts }: NetEffect,
-  ): Promise<void> {
-    const columns = [
-      ...lane.columns.map(({ target, targetType }) => `${ident(target)} ${targetType}`),
-      `${UNSENT} text`,
-      ...keyColumns.map(({ targetType }, i) => `${keyColumn(i)} ${targetType}`),
-      `${PLACE} int`,
-    ]
-    await client.query(`CREATE TEMP TABLE ${stage} (${columns.join(', ')}) ON COMMIT DROP`)
-    const lists = lane.columns.flatMap(({ type, targetType }, i) =>
-      type.kind === 'list' && targetType !== 'text' ? [i] : [],
-    )
-    const rows = puts.map(({ row, key, from }, place): Value[] => {
-      const unsent = row.flatMap((value, i) => (value === undefined ? [i] : []))
-      return [
-        ...withLists(row, lists),
-        unsent.length > 0 ? `,${unsent.join(',')},` : null,
-        ...(from ?? key),
-        String(place),
-      ]
-    })
-    await copyInto(client, stage, lines(rows))
-    // Nobody else does it for temporary tables, and without it joins with them are planned as if they held next to nothing.
-    await client.query(`ANALYZE ${stage}`)
-  }
-
-  private async fillUnsent(
-    client: PoolClient,
-    stage: string,
-    lane: TargetLane,
-    { puts }: NetEffect,
-    match: string,
-  ): Promise<Put[]> {
-    const columns = new Set(
-      puts.flatMap(({ row }) => row.flatMap((value, i) => (value === undefined ? [i] : []))),
-    )
-    if (columns.size === 0) return []
-    const table = tableName(lane.table)
-    await this.analyzeOnce(client, table)
-    for (const i of columns) {
-      const column = ident(lane.columns[i]!.target)
-      await client.query(
-        `UPDATE ${stage} SET ${column} = t.${column} FROM ${table} t WHERE ${match} AND ${stage}.${UNSENT} LIKE '%,${i},%'`,
-      )
-    }
-    const missing = await client.query(
-      `DELETE FROM ${stage} WHERE ${UNSENT} IS NOT NULL AND NOT EXISTS (SELECT FROM ${table} t WHERE ${match}) RETURNING ${PLACE} AS place`,
-    )
-    return missing.rows.map(({ place }) => puts[Number(place)]!)
-  }
-
-  /** A table that has just been copied is not known to the planner yet. */
-  private async analyzeOnce(client: PoolClient, table: string): Promise<void> {
-    if (this.analyzed.has(table)) return
-    await client.query(`ANALYZE ${table}`)
-    this.analyzed.add(table)
-  }
-
-  private newStage(): string {
-    return `pg_temp.tide_stage_${this.stages++}`
   }
 
   private async connect(): Promise<PoolClient> {
@@ -348,45 +242,6 @@ export class PostgresTarget implements TargetSide {
       thrown,
     )
   }
-}
-
-async function copyInto(
-  client: PoolClient,
-  into: string,
-  csv: CopyRange['csv'],
-): Promise<{ rows: number; bytes: number }> {
-  const stream = client.query(copyFrom(`COPY ${into} FROM STDIN (FORMAT csv)`))
-  let bytes = 0
-  const counted = async function* () {
-    for await (const part of csv) {
-      bytes += part.length
-      yield part
-    }
-  }
-  await pipeline(Readable.from(counted(), { objectMode: false }), stream)
-  return { rows: stream.rowCount, bytes }
-}
-
-/** Some hundred rows at a time, so that the text of a large batch is never there twice. */
-function* lines(rows: readonly (readonly Value[])[]): Generator<Uint8Array> {
-  const atOnce = 500
-  for (let from = 0; from < rows.length; from += atOnce)
-    yield Buffer.from(
-      rows
-        .slice(from, from + atOnce)
-        .map(csvLine)
-        .join(''),
-    )
-}
-
-function withLists(row: Row, lists: readonly number[]): Row {
-  if (lists.length === 0) return row
-  const turned = [...row]
-  for (const i of lists) {
-    const value = row[i]
-    if (typeof value === 'string') turned[i] = listLiteral(JSON.parse(value))
-  }
-  return turned
 }
 
 async function writeCheckpoint(client: PoolClient, checkpoint: Checkpoint): Promise<void> {

@@ -1,0 +1,139 @@
+/** How changes get into a table of PostgreSQL: into a stage beside it by COPY, and from there in one statement. */
+import type { NetEffect, Put } from '@tide/core/apply/net-effect'
+import type { LaneColumn } from '@tide/core/plan/plan'
+import type { Row } from '@tide/core/records/value'
+import { Readable } from 'node:stream'
+import { pipeline } from 'node:stream/promises'
+import type { PoolClient } from 'pg'
+import { from as copyFrom } from 'pg-copy-streams'
+import type { CopyRange, LaneEffect, TargetLane } from '../../contract.ts'
+import { besideRow, csvParts, unsentColumns } from '../../staging.ts'
+import { tableName } from '../catalogue.ts'
+import { ident } from '../text.ts'
+import { listLiteral, upsert } from './sql.ts'
+
+const PUTS = 'pg_temp.tide_puts'
+const REMOVED = 'pg_temp.tide_removed'
+
+/** Staged beside a row: which of its columns were not sent, and which row of the batch it is. */
+const UNSENT = ident('tide: unsent')
+const PLACE = ident('tide: place')
+const keyColumn = (i: number) => ident(`tide: key ${i}`)
+
+export class Merger {
+  private readonly analyzed = new Set<string>()
+
+  /** Truncate, then rows that go, then rows as they stand in the end. Returns the puts that it could not fill. */
+  async apply(client: PoolClient, { lane, effect }: LaneEffect): Promise<Put[]> {
+    const { truncate, removed, puts } = effect
+    const table = tableName(lane.table)
+    if (truncate) await client.query(`TRUNCATE ${table}`)
+    let unfilled: Put[] = []
+    if (puts.length > 0) {
+      const unsent = unsentColumns(puts)
+      await stagePuts(client, lane, effect, unsent.length > 0)
+      if (unsent.length > 0) unfilled = await this.fillUnsent(client, lane, effect, unsent)
+    }
+    if (removed.length > 0 && !truncate) {
+      await client.query(`CREATE TEMP TABLE ${REMOVED} (${keys(lane).join(', ')}) ON COMMIT DROP`)
+      await copyInto(client, REMOVED, csvParts(removed))
+      await client.query(`ANALYZE ${REMOVED}`)
+      await client.query(`DELETE FROM ${table} t USING ${REMOVED} s WHERE ${matches(lane)}`)
+      await client.query(`DROP TABLE ${REMOVED}`)
+    }
+    if (puts.length > 0) {
+      await client.query(upsert(lane, PUTS))
+      await client.query(`DROP TABLE ${PUTS}`) // a transaction in many parts must not pile them up
+    }
+    return unfilled
+  }
+
+  private async fillUnsent(
+    client: PoolClient,
+    lane: TargetLane,
+    { puts }: NetEffect,
+    unsent: readonly number[],
+  ): Promise<Put[]> {
+    const table = tableName(lane.table)
+    // Nobody else does it for temporary tables, and without it joins with them are planned as if they held next to nothing.
+    await client.query(`ANALYZE ${PUTS}`)
+    await this.analyzeOnce(client, table)
+    for (const i of unsent) {
+      const column = ident(lane.columns[i]!.target)
+      await client.query(
+        `UPDATE ${PUTS} s SET ${column} = t.${column} FROM ${table} t WHERE ${matches(lane)} AND s.${UNSENT} LIKE '%,${i},%'`,
+      )
+    }
+    const missing = await client.query(
+      `DELETE FROM ${PUTS} s WHERE ${UNSENT} IS NOT NULL AND NOT EXISTS (SELECT FROM ${table} t WHERE ${matches(lane)}) RETURNING ${PLACE} AS place`,
+    )
+    return missing.rows.map(({ place }) => puts[Number(place)]!)
+  }
+
+  /** A table that has just been copied is not known to the planner yet. */
+  private async analyzeOnce(client: PoolClient, table: string): Promise<void> {
+    if (this.analyzed.has(table)) return
+    await client.query(`ANALYZE ${table}`)
+    this.analyzed.add(table)
+  }
+}
+
+/** The rows to put; where some values were not sent, with what tells where they are. */
+async function stagePuts(
+  client: PoolClient,
+  lane: TargetLane,
+  { puts }: NetEffect,
+  partial: boolean,
+): Promise<void> {
+  const columns = lane.columns.map(({ target, targetType }) => `${ident(target)} ${targetType}`)
+  if (partial) columns.push(`${UNSENT} text`, ...keys(lane), `${PLACE} int`)
+  await client.query(`CREATE TEMP TABLE ${PUTS} (${columns.join(', ')}) ON COMMIT DROP`)
+  const lists = lane.columns.flatMap(({ type, targetType }, i) =>
+    type.kind === 'list' && targetType !== 'text' ? [i] : [],
+  )
+  const rows = function* () {
+    for (const [place, put] of puts.entries()) {
+      const row = withLists(put.row, lists)
+      yield partial ? [...row, ...besideRow(put, place)] : row
+    }
+  }
+  await copyInto(client, PUTS, csvParts(rows()))
+}
+
+function keys(lane: TargetLane): string[] {
+  return lane.key.map((name, i) => {
+    const { targetType } = lane.columns.find(({ target }) => target === name) as LaneColumn
+    return `${keyColumn(i)} ${targetType}`
+  })
+}
+
+/** That a row of the table (`t`) has the key of a staged one (`s`). */
+const matches = (lane: TargetLane) =>
+  lane.key.map((name, i) => `t.${ident(name)} = s.${keyColumn(i)}`).join(' AND ')
+
+function withLists(row: Row, lists: readonly number[]): Row {
+  if (lists.length === 0) return row
+  const turned = [...row]
+  for (const i of lists) {
+    const value = row[i]
+    if (typeof value === 'string') turned[i] = listLiteral(JSON.parse(value))
+  }
+  return turned
+}
+
+export async function copyInto(
+  client: PoolClient,
+  into: string,
+  csv: CopyRange['csv'],
+): Promise<{ rows: number; bytes: number }> {
+  const stream = client.query(copyFrom(`COPY ${into} FROM STDIN (FORMAT csv)`))
+  let bytes = 0
+  const counted = async function* () {
+    for await (const part of csv) {
+      bytes += part.length
+      yield part
+    }
+  }
+  await pipeline(Readable.from(counted(), { objectMode: false }), stream)
+  return { rows: stream.rowCount, bytes }
+}
