@@ -1,7 +1,8 @@
 /** What following MariaDB's log needs, looked at on the live system; each thing missing with what to type. */
 import type { CheckItem } from '@tide/core/api/browse'
 import { Session } from './client.ts'
-import { mariadbAddress, type MariadbConfig } from './config.ts'
+import type { MariadbConfig } from './config.ts'
+import { serverAddress } from '../server-settings.ts'
 import { mariadbFailure } from './errors.ts'
 import { ident, literal } from './sql.ts'
 
@@ -9,7 +10,7 @@ import { ident, literal } from './sql.ts'
 const SHORT_RETENTION_S = 24 * 3600
 
 export async function* checkMariadb(config: MariadbConfig): AsyncGenerator<CheckItem> {
-  const where = mariadbAddress(config)
+  const where = serverAddress(config)
   let session: Session
   try {
     session = await Session.open(config, { database: config.database })

@@ -1,6 +1,8 @@
 import { setTimeout as sleep } from 'node:timers/promises'
 import mysql, { type Connection, type ConnectionOptions, type TypeCastField } from 'mysql2'
-import { tlsOptions, type MariadbConfig } from './config.ts'
+import { checkServerIdentity, type TLSSocket } from 'node:tls'
+import { tlsOptions } from '../server-settings.ts'
+import type { MariadbConfig } from './config.ts'
 
 /** Settings under which the server prints canonical text, and takes nothing that does not fit. */
 const SETTINGS = [
@@ -14,7 +16,7 @@ const ABANDON_MS = 2_000
 /** Every value as the server prints it: no parsing, so no rounding. */
 const asText = (field: TypeCastField) => field.string()
 
-export function clientOptions(config: MariadbConfig): ConnectionOptions {
+function clientOptions(config: MariadbConfig): ConnectionOptions {
   const ssl = tlsOptions(config)
   return {
     host: config.host,
@@ -29,6 +31,39 @@ export function clientOptions(config: MariadbConfig): ConnectionOptions {
   }
 }
 
+/** What the driver does to encrypt, beneath its typed face. */
+interface Encrypting {
+  startTLS(onSecure: (error?: Error) => void): void
+  stream: TLSSocket
+}
+
+/**
+ * A connection that is up. The driver does not know whose certificate to expect of an address, so we look at that, and it
+ * gives every fault of TLS one code, so we keep theirs.
+ */
+export async function connect(config: MariadbConfig, options: ConnectionOptions = {}): Promise<Connection> {
+  const connection = mysql.createConnection({ ...clientOptions(config), ...options })
+  const wire = connection as unknown as Encrypting
+  const startTLS = wire.startTLS.bind(connection)
+  let refused: Error | undefined
+  wire.startTLS = onSecure =>
+    startTLS(fault => {
+      const certificate = () => wire.stream.getPeerCertificate(true)
+      const error =
+        fault ?? (config.tls === 'verify' ? checkServerIdentity(config.host, certificate()) : undefined)
+      if (error) refused = Object.assign(new Error(error.message), error)
+      onSecure(error)
+    })
+  connection.on('error', () => {}) // whoever waits hears of it below, and later listens for itself
+  await new Promise<void>((resolve, reject) =>
+    connection.connect(error => (error ? reject(refused ?? error) : resolve())),
+  ).catch(error => {
+    connection.destroy()
+    throw error
+  })
+  return connection
+}
+
 /** One connection to the server; whoever opens it closes it. */
 export class Session {
   readonly connection: Connection
@@ -40,11 +75,7 @@ export class Session {
   }
 
   static async open(config: MariadbConfig, options: ConnectionOptions = {}): Promise<Session> {
-    const connection = mysql.createConnection({ ...clientOptions(config), ...options })
-    const session = new Session(connection)
-    await new Promise<void>((resolve, reject) =>
-      connection.connect(error => (error ? reject(error) : resolve())),
-    )
+    const session = new Session(await connect(config, options))
     for (const statement of SETTINGS) await session.run(statement)
     return session
   }

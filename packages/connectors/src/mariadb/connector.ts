@@ -6,7 +6,8 @@ import type { Config, Connector, QueryLimits, RowTable, Session as OpenSession }
 import { readCatalogue } from './catalogue.ts'
 import { checkMariadb } from './check.ts'
 import { Session, withSession } from './client.ts'
-import { mariadbAddress, mariadbConfig, mariadbConfigSchema, type MariadbConfig } from './config.ts'
+import { mariadbConfig, mariadbConfigSchema, type MariadbConfig } from './config.ts'
+import { serverAddress } from '../server-settings.ts'
 import { mariadbFailure } from './errors.ts'
 import { logSide } from './log/side.ts'
 import { canonicalRow } from './log/view.ts'
@@ -15,7 +16,7 @@ import { MariadbTarget } from './target/target.ts'
 
 async function open(config: Config): Promise<OpenSession> {
   const settings = mariadbConfig(config)
-  const where = mariadbAddress(settings)
+  const where = serverAddress(settings)
   /** Turns what goes wrong into a Failure that names the server. */
   const guard = <T>(work: Promise<T>) => work.catch(error => Promise.reject(mariadbFailure(error, where)))
   const within = <T>(body: (session: Session) => Promise<T>) => guard(withSession(settings, body))
@@ -97,7 +98,7 @@ export const mariadb: Connector = {
   },
   address: config => {
     const settings = mariadbConfig(config)
-    return `mariadb://${settings.user}@${mariadbAddress(settings)}`
+    return `mariadb://${settings.user}@${serverAddress(settings)}`
   },
   check: config => checkMariadb(mariadbConfig(config)),
   open,

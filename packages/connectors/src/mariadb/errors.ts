@@ -1,4 +1,5 @@
 import { Failure } from '@tide/core/failure'
+import { networkFailure } from '../network-failure.ts'
 
 interface MysqlError {
   code?: string
@@ -9,30 +10,12 @@ interface MysqlError {
 /** What MariaDB or the network said about `where` (the server, for people), as a Failure with a remedy. */
 export function mariadbFailure(thrown: unknown, where: string): Failure {
   if (thrown instanceof Failure) return thrown
+  const onTheWay = networkFailure(thrown, where, { name: 'MariaDB', listens: 'bind-address' })
+  if (onTheWay) return onTheWay
   const { code = '', message } = thrown as MysqlError
   const fail = (kind: 'transient' | 'structural', text: string, remedy: string) =>
     new Failure(kind, text, remedy, thrown)
   switch (code) {
-    case 'ENOTFOUND':
-    case 'EAI_AGAIN':
-      return fail(
-        'transient',
-        `The host of ${where} is not known by that name.`,
-        'Correct the host name, or the name service.',
-      )
-    case 'ECONNREFUSED':
-      return fail(
-        'transient',
-        `Nothing answers at ${where}.`,
-        'Check host and port; see that MariaDB runs and that bind-address takes in this address.',
-      )
-    case 'ETIMEDOUT':
-    case 'EHOSTUNREACH':
-      return fail(
-        'transient',
-        `${where} cannot be reached.`,
-        'Check the address, the route and the firewall.',
-      )
     case 'ER_ACCESS_DENIED_ERROR':
     case 'ER_HOST_NOT_PRIVILEGED':
       return fail(
@@ -65,11 +48,7 @@ export function mariadbFailure(thrown: unknown, where: string): Failure {
         'What follows is no longer in its log. Start the pipelines on it again: their tables are copied anew.',
       )
   }
-  if (
-    /ECONNRESET|EPIPE|PROTOCOL_CONNECTION_LOST|closed state|ER_SERVER_SHUTDOWN|ER_CONNECTION_KILLED/.test(
-      `${code} ${message}`,
-    )
-  ) {
+  if (/ER_SERVER_SHUTDOWN|ER_CONNECTION_KILLED/.test(`${code} ${message}`)) {
     return fail(
       'transient',
       `The connection to ${where} was cut: ${message}.`,

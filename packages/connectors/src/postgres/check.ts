@@ -1,7 +1,8 @@
 import type { Pool } from 'pg'
 import type { CheckItem } from '@tide/core/api/browse'
 import { CAPTURE_SCHEMA } from './catalogue.ts'
-import { postgresAddress, type PostgresConfig } from './config.ts'
+import type { PostgresConfig } from './config.ts'
+import { serverAddress } from '../server-settings.ts'
 import { postgresFailure } from './errors.ts'
 import { checkCursor } from './cursor/check.ts'
 import { checkLog } from './log/check.ts'
@@ -25,7 +26,7 @@ export async function* checkPostgres(
   reader: string | undefined,
 ): AsyncGenerator<CheckItem> {
   const pool = openPool(config)
-  const where = postgresAddress(config)
+  const where = serverAddress(config)
   try {
     yield* checks(pool, config, where, reader)
   } finally {

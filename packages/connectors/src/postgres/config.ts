@@ -1,20 +1,12 @@
-import type { ConnectionOptions } from 'node:tls'
 import type { Config } from '../contract.ts'
 import { journalDefaults, journalProperties, type JournalSettings } from '../journal-settings.ts'
+import { screenProperty, serverDefaults, serverProperties, type ServerSettings } from '../server-settings.ts'
 
-export interface PostgresConfig extends JournalSettings {
-  host: string
-  port: number
-  database: string
-  user: string
-  password: string
-  tls: 'off' | 'encrypt' | 'verify'
-  tlsCa: string
+export interface PostgresConfig extends ServerSettings, JournalSettings {
   method: 'log' | 'triggers' | 'cursor'
   cursorColumn: string
   cursorEverySeconds: number
   cursorSettleSeconds: number
-  screen?: string
 }
 
 export const postgresConfigSchema = {
@@ -22,27 +14,7 @@ export const postgresConfigSchema = {
   required: ['host', 'port', 'database', 'user'],
   additionalProperties: false,
   properties: {
-    host: { type: 'string', title: 'Host', minLength: 1, default: '127.0.0.1' },
-    port: { type: 'integer', title: 'Port', minimum: 1, maximum: 65535, default: 5432 },
-    database: { type: 'string', title: 'Database', minLength: 1 },
-    user: { type: 'string', title: 'User', minLength: 1 },
-    password: { type: 'string', title: 'Password', writeOnly: true, default: '' },
-    tls: {
-      type: 'string',
-      title: 'Encryption',
-      enum: ['off', 'encrypt', 'verify'],
-      enumTitles: ['none', 'TLS', 'TLS, and verify who answers'],
-      default: 'off',
-      advanced: true,
-    },
-    tlsCa: {
-      type: 'string',
-      title: 'Certificate authority',
-      description: 'PEM text, when the server’s certificate is not signed by a public one.',
-      default: '',
-      multiline: true,
-      advanced: true,
-    },
+    ...serverProperties(5432),
     method: {
       type: 'string',
       title: 'Changes are captured from',
@@ -80,22 +52,14 @@ export const postgresConfigSchema = {
       advanced: true,
     },
     ...journalProperties,
-    screen: {
-      type: 'string',
-      title: 'Web address of its own screen',
-      description: 'If people look after this system in a browser, a link to it is kept here.',
-      pattern: '^(https?://.*)?$',
-      advanced: true,
-    },
+    screen: screenProperty,
   },
 }
 
 /** The settings, after they were validated against the schema. */
 export function postgresConfig(config: Config): PostgresConfig {
   return {
-    password: '',
-    tls: 'off',
-    tlsCa: '',
+    ...serverDefaults,
     method: 'log',
     cursorColumn: 'updated_at',
     cursorEverySeconds: 10,
@@ -103,15 +67,4 @@ export function postgresConfig(config: Config): PostgresConfig {
     ...journalDefaults,
     ...config,
   } as PostgresConfig
-}
-
-export function postgresAddress({ host, port, database }: PostgresConfig): string {
-  return `${host}:${port}/${database}`
-}
-
-/** How the driver is told to encrypt. */
-export function tlsOptions({ tls, tlsCa, host }: PostgresConfig): false | ConnectionOptions {
-  if (tls === 'off') return false
-  if (tls === 'encrypt') return { rejectUnauthorized: false }
-  return { rejectUnauthorized: true, servername: host, ...(tlsCa.trim() === '' ? {} : { ca: tlsCa }) }
 }

@@ -10,7 +10,8 @@ import { install, installStatements, inTransaction, uninstall } from './capture.
 import { captureGone, ChangeReader, prune } from './changes.ts'
 import { checkPostgres } from './check.ts'
 import { cursorSide } from './cursor/side.ts'
-import { postgresAddress, postgresConfig, postgresConfigSchema, type PostgresConfig } from './config.ts'
+import { postgresConfig, postgresConfigSchema, type PostgresConfig } from './config.ts'
+import { serverAddress } from '../server-settings.ts'
 import { canonicalColumn, copyRanges, PIN } from './copy.ts'
 import { postgresFailure } from './errors.ts'
 import { logSide } from './log/side.ts'
@@ -26,7 +27,7 @@ async function open(config: Config): Promise<Session> {
   const settings = postgresConfig(config)
   const pool = openPool(settings)
   const writers = openPool(settings, { options: CANONICAL_OPTIONS })
-  const where = postgresAddress(settings)
+  const where = serverAddress(settings)
   /** Turns what goes wrong into a Failure that names the server. */
   const guard = <T>(work: Promise<T>) => work.catch(error => Promise.reject(postgresFailure(error, where)))
   try {
@@ -171,10 +172,10 @@ export const postgres: Connector = {
   band: 'databases',
   roles: ['source', 'target'],
   configSchema: postgresConfigSchema,
-  identity: config => postgresAddress(postgresConfig(config)),
+  identity: config => serverAddress(postgresConfig(config)),
   address: config => {
     const settings = postgresConfig(config)
-    return `postgresql://${settings.user}@${postgresAddress(settings)}`
+    return `postgresql://${settings.user}@${serverAddress(settings)}`
   },
   check: (config, reader) => checkPostgres(postgresConfig(config), reader),
   open,

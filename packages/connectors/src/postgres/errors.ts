@@ -1,4 +1,5 @@
 import { Failure } from '@tide/core/failure'
+import { networkFailure } from '../network-failure.ts'
 
 interface PgError {
   code?: string
@@ -10,30 +11,12 @@ const RETRY_CLASSES = new Set(['08', '40', '53', '55', '57'])
 /** What PostgreSQL or the network said about `where` (the server, for people), as a Failure with a remedy. */
 export function postgresFailure(thrown: unknown, where: string): Failure {
   if (thrown instanceof Failure) return thrown
+  const onTheWay = networkFailure(thrown, where, { name: 'PostgreSQL', listens: 'listen_addresses' })
+  if (onTheWay) return onTheWay
   const { code = '', message } = thrown as PgError
   const fail = (kind: 'transient' | 'structural', text: string, remedy: string) =>
     new Failure(kind, text, remedy, thrown)
   switch (code) {
-    case 'ENOTFOUND':
-    case 'EAI_AGAIN':
-      return fail(
-        'transient',
-        `The host of ${where} is not known by that name.`,
-        'Correct the host name, or the name service.',
-      )
-    case 'ECONNREFUSED':
-      return fail(
-        'transient',
-        `Nothing answers at ${where}.`,
-        'Check host and port; see that PostgreSQL runs and that listen_addresses takes in this address.',
-      )
-    case 'ETIMEDOUT':
-    case 'EHOSTUNREACH':
-      return fail(
-        'transient',
-        `${where} cannot be reached.`,
-        'Check the address, the route and the firewall.',
-      )
     case '28P01':
       return fail(
         'structural',
@@ -73,13 +56,6 @@ export function postgresFailure(thrown: unknown, where: string): Failure {
         `${where}: ${message}.`,
         'Leave the table out, or create it again and recopy.',
       )
-  }
-  if (/timeout expired|Connection terminated|ECONNRESET|EPIPE/i.test(`${code} ${message}`)) {
-    return fail(
-      'transient',
-      `The connection to ${where} was cut: ${message}.`,
-      'See whether the server is up; it is tried again by itself.',
-    )
   }
   const kind =
     code === '' || RETRY_CLASSES.has(code.slice(0, 2)) || !/^[0-9A-Z]{5}$/.test(code)

@@ -1,5 +1,6 @@
 import pg, { type ClientConfig, type Pool } from 'pg'
-import { tlsOptions, type PostgresConfig } from './config.ts'
+import { tlsOptions } from '../server-settings.ts'
+import type { PostgresConfig } from './config.ts'
 import { PINNED_SETTINGS } from './text.ts'
 
 /** Every value as the server prints it: no parsing, so no rounding. */
@@ -13,7 +14,7 @@ export function clientConfig(config: PostgresConfig): ClientConfig {
     database: config.database,
     user: config.user,
     password: config.password,
-    ssl: tlsOptions(config),
+    ssl: tlsOptions(config) ?? false,
     keepAlive: true,
     connectionTimeoutMillis: 10_000,
     types: asText as unknown as pg.CustomTypesConfig,

@@ -1,7 +1,7 @@
 /** A connection over which the server sends its binary log, as to a replica. */
-import mysql, { type Connection } from 'mysql2'
+import type { Connection } from 'mysql2'
 import { crc32 } from 'node:zlib'
-import { clientOptions } from '../client.ts'
+import { connect } from '../client.ts'
 import type { MariadbConfig } from '../config.ts'
 
 /** How often the server says at least that it is there, in nanoseconds. */
@@ -53,14 +53,11 @@ export async function openDump(
   from: DumpFrom,
   take: (event: Buffer) => void,
 ): Promise<Dump> {
-  const connection = mysql.createConnection(clientOptions(config))
+  const connection = await connect(config)
   let fail: (error: Error) => void
   const ended = new Promise<never>((_, reject) => (fail = reject))
   ended.catch(() => {}) // whoever reads awaits it
   connection.on('error', (error: Error) => fail(error))
-  await new Promise<void>((resolve, reject) =>
-    connection.connect(error => (error ? reject(error) : resolve())),
-  )
   let checked: boolean
   try {
     // Global transaction ids and checksums come only to those who say that they know them.
