@@ -96,11 +96,13 @@ test(`nothing is lost or doubled by ${KILLS} kills (seed ${SEED})`, async () => 
   const loading = [load(0, seeded(SEED + 1), () => going), load(1, seeded(SEED + 2), () => going)]
   await call(server.url, 'POST', `/pipelines/${id}/start`)
 
+  const status = () => call<PipelineStatus>(server.url, 'GET', `/pipelines/${id}`)
   const seen = { Copying: 0, Following: 0 }
   for (let kill = 0; kill < KILLS; kill++) {
-    // The first kills come early, so that some fall into the copy.
-    await new Promise(resolve => setTimeout(resolve, kill < 6 ? 150 + random() * 500 : random() * 1800))
-    const { state } = await call<PipelineStatus>(server.url, 'GET', `/pipelines/${id}`)
+    // The first kills come early, so that some fall into the copy; the others when it follows, however slow it all is.
+    if (kill >= 6) await eventually(async () => (await status()).state === 'Following', 60, 'following')
+    await new Promise(resolve => setTimeout(resolve, kill < 6 ? 150 + random() * 500 : random() * 1000))
+    const { state } = await status()
     if (state === 'Copying' || state === 'Following') seen[state]++
     await server.kill()
     server = await startServer(folder)
@@ -109,10 +111,8 @@ test(`nothing is lost or doubled by ${KILLS} kills (seed ${SEED})`, async () => 
   const transactions = (await Promise.all(loading)).reduce((sum, n) => sum + n, 0)
   await eventually(
     async () => {
-      const status = await call<PipelineStatus>(server.url, 'GET', `/pipelines/${id}`)
-      return (
-        status.state === 'Following' && status.consistent && status.backlog === 0 && status.lagSeconds === 0
-      )
+      const { state, consistent, backlog, lagSeconds } = await status()
+      return state === 'Following' && consistent && backlog === 0 && lagSeconds === 0
     },
     90,
     'catching up',

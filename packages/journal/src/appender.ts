@@ -20,6 +20,8 @@ const RETRY_MS = 1_000
 interface WaitingFrame {
   summary: FrameSummary
   bytes: Buffer
+  /** Who wants to know when it is durable. */
+  tell: (() => void)[]
 }
 
 export interface AppenderTrouble {
@@ -46,6 +48,7 @@ export class Appender {
   private whole = noChanges()
   private part = noChanges()
   private wholeLength = 0
+  private tellWhole: (() => void)[] = []
   private inTransaction = false
   private position: string
   private passing = false
@@ -145,6 +148,13 @@ export class Appender {
     this.flushSoon()
   }
 
+  /** Calls back when all whole transactions so far are durable; at once when they are. */
+  whenDurable(tell: () => void): void {
+    const last = this.wholeLength > 0 ? this.tellWhole : this.waiting.at(-1)?.tell
+    if (last) last.push(tell)
+    else tell()
+  }
+
   get full(): boolean {
     return this.waitingBytes > WAITING_BYTES && !this.closed
   }
@@ -196,7 +206,7 @@ export class Appender {
   /** Closes a frame within a transaction; whole ones before it get a frame of their own and need not wait. */
   private cutInside(): void {
     this.cutWhole()
-    this.push(this.part, this.buffer.take(this.buffer.length), false)
+    this.push(this.part, this.buffer.take(this.buffer.length), false, [])
     this.part = { ...this.part, counts: new Map() }
     this.flushSoon()
   }
@@ -205,15 +215,21 @@ export class Appender {
     // Descriptions of tables stand outside of transactions, or at the beginning of one that is under way.
     if (!this.inTransaction) this.wholeLength = this.buffer.length
     if (this.wholeLength === 0 && !evenEmpty) return
-    this.push(this.whole, this.buffer.take(this.wholeLength), true)
+    this.push(this.whole, this.buffer.take(this.wholeLength), true, this.tellWhole)
     this.whole = noChanges()
     this.wholeLength = 0
+    this.tellWhole = []
   }
 
-  private push({ counts, firstAt, lastAt }: Changes, entries: Buffer, whole: boolean): void {
+  private push(
+    { counts, firstAt, lastAt }: Changes,
+    entries: Buffer,
+    whole: boolean,
+    tell: (() => void)[],
+  ): void {
     const summary = { whole, firstAt, lastAt, counts, position: this.position }
     const bytes = encodeFrame(summary, entries)
-    this.waiting.push({ summary, bytes })
+    this.waiting.push({ summary, bytes, tell })
     this.waitingBytes += bytes.length
   }
 
@@ -266,6 +282,7 @@ export class Appender {
       frames.map(({ summary }) => summary),
       this.segment,
     )
+    for (const { tell } of frames) for (const one of tell) one()
     this.wakeRoom()
     const endsWhole = frames.at(-1)!.summary.whole
     if (endsWhole && this.written >= this.segmentBytes) await this.roll()
@@ -283,7 +300,7 @@ export class Appender {
     for (const relation of this.relations.values()) tables.relation(relation)
     const summary = { ...noChanges(), whole: true, position: next.lastPosition }
     const bytes = encodeFrame(summary, tables.take(tables.length))
-    this.waiting.unshift({ summary, bytes })
+    this.waiting.unshift({ summary, bytes, tell: [] })
     this.waitingBytes += bytes.length
   }
 

@@ -42,7 +42,7 @@ export class JournalKeeper {
   private head: string | undefined
   private retention: Retention | undefined
   private heardAt: { source: number; here: number } | undefined
-  private reachedAt: { position: string; at: number } | undefined
+  private completeAt: number | null = null
   private marked = 0
 
   /** `reader` names us at the source; `open` opens a session of the reader's own. */
@@ -120,12 +120,12 @@ export class JournalKeeper {
   }
 
   get clock(): SourceClock {
-    const { heardAt, reachedAt } = this
+    const { heardAt, completeAt } = this
     const here = this.surroundings.now()
     const fresh = heardAt && here - heardAt.here < HEARD_HOLDS_MS
     return {
       now: fresh ? heardAt.source + (here - heardAt.here) * 1000 : null,
-      completeAt: reachedAt?.at ?? null,
+      completeAt,
     }
   }
 
@@ -279,7 +279,7 @@ export class JournalKeeper {
         succeeded()
       },
       reached: (position, at) => {
-        this.reachedAt = { position, at }
+        appender.whenDurable(() => (this.completeAt = at))
         if (this.surroundings.now() - this.marked < MARK_MS) return
         this.marked = this.surroundings.now()
         appender.mark(position)
