@@ -9,6 +9,7 @@ interface Held {
   session: Promise<Session>
   users: number
   timer: NodeJS.Timeout | undefined
+  closed?: Promise<void>
   catalogue: { at: number; answer: Promise<Catalogue> } | undefined
 }
 
@@ -29,7 +30,10 @@ export class SessionCache {
       return await body(await held.session)
     } finally {
       held.users--
-      if (held.users === 0) held.timer = setTimeout(() => void this.drop(id, held), IDLE_MS)
+      if (held.users === 0) {
+        if (this.held.get(id) !== held) await this.end(held)
+        else held.timer = setTimeout(() => void this.drop(id, held), IDLE_MS)
+      }
     }
   }
 
@@ -46,33 +50,42 @@ export class SessionCache {
     })
   }
 
-  /** After the settings have changed. */
+  /** After the settings have changed. What is under way with the old ones goes on to its end. */
   async renew(id: string): Promise<void> {
     this.forgetName(id)
     const held = this.held.get(id)
     if (held) await this.drop(id, held)
   }
 
+  /** Closes all, also those in use. */
   async close(): Promise<void> {
-    await Promise.all([...this.held].map(([id, held]) => this.drop(id, held)))
+    const all = [...this.held.values()]
+    this.held.clear()
+    await Promise.all(all.map(held => this.end(held)))
   }
 
   private take(id: string): Held {
     let held = this.held.get(id)
     if (!held) {
-      held = { session: this.opener.open(id), users: 0, timer: undefined, catalogue: undefined }
-      this.held.set(id, held)
-      held.session.catch(() => this.held.delete(id))
+      const opened: Held = { session: this.opener.open(id), users: 0, timer: undefined, catalogue: undefined }
+      this.held.set(id, (held = opened))
+      opened.session.catch(() => this.held.get(id) === opened && this.held.delete(id))
     }
     clearTimeout(held.timer)
     held.users++
     return held
   }
 
+  /** Nobody gets it any more; its last user closes it. */
   private async drop(id: string, held: Held): Promise<void> {
-    clearTimeout(held.timer)
     if (this.held.get(id) === held) this.held.delete(id)
-    const session = await held.session.catch(() => undefined)
-    await session?.close()
+    if (held.users === 0) await this.end(held)
+  }
+
+  private async end(held: Held): Promise<void> {
+    clearTimeout(held.timer)
+    // It is of no more use, whatever it says to that.
+    held.closed ??= held.session.then(session => session.close()).catch(() => {})
+    await held.closed
   }
 }
