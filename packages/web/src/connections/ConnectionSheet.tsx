@@ -144,7 +144,7 @@ function Browser({ connection }: { connection: string }) {
                         type="button"
                         aria-pressed={one === dataset}
                         onClick={() => setChosen(one)}
-                        className={`flex w-full justify-between gap-2 border-l-3 px-2 py-0.5 text-left ${one === dataset ? 'border-water-4 bg-paper-2' : 'border-transparent hover:bg-paper-2'}`}
+                        className={`flex w-full justify-between gap-2 min-h-6 border-l-3 px-2 py-0.5 text-left ${one === dataset ? 'border-water-4 bg-paper-2' : 'border-transparent hover:bg-paper-2'}`}
                       >
                         <span className="overflow-hidden font-mono text-[12px] text-ellipsis">
                           {one.name}

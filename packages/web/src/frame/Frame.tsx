@@ -18,14 +18,16 @@ const SECTIONS = [
 export function Frame() {
   return (
     <div className="grid h-full grid-cols-[72px_minmax(0,1fr)] grid-rows-[44px_minmax(0,1fr)]">
-      <Link
-        to="/"
-        className="flex items-center justify-center border-b border-line-2"
-        aria-label="Constant Tide, to the map"
-      >
-        <img src="/mark.svg" alt="" width={26} height={26} />
-      </Link>
-      <TopStrip />
+      <header className="contents">
+        <Link
+          to="/"
+          className="flex items-center justify-center border-b border-line-2"
+          aria-label="Constant Tide, to the map"
+        >
+          <img src="/mark.svg" alt="" width={26} height={26} />
+        </Link>
+        <TopStrip />
+      </header>
       <nav className="flex flex-col border-r border-line-2" aria-label="Sections">
         {SECTIONS.map(section => (
           <SpineLink key={section.to} {...section} />
@@ -58,7 +60,7 @@ function SpineLink({ to, title, icon: Icon }: (typeof SECTIONS)[number]) {
 function TopStrip() {
   const crumbs = useCrumbs(state => state.crumbs)
   return (
-    <header className="flex items-center gap-4 border-b border-line-2 px-4">
+    <div className="flex items-center gap-4 border-b border-line-2 px-4">
       <ol
         className="flex min-w-0 flex-1 items-center gap-2 text-[14px] font-semibold"
         aria-label="Where you are"
@@ -76,7 +78,7 @@ function TopStrip() {
       </ol>
       <SearchOrDo />
       <WorstLag />
-    </header>
+    </div>
   )
 }
 

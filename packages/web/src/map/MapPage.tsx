@@ -30,6 +30,7 @@ export function MapPage() {
   if (!pipelines || !connections) return null
   return (
     <main className="flex min-w-0 flex-1">
+      <h1 className="sr-only">Map of systems and pipelines</h1>
       <Picture connections={connections} pipelines={pipelines} />
       <ForPerson connections={connections} pipelines={pipelines} />
     </main>
@@ -130,7 +131,7 @@ function Picture({ connections, pipelines }: { connections: ConnectionInfo[]; pi
 function Empty() {
   return (
     <div className="absolute inset-x-0 top-1/3 mx-auto w-[440px] border border-line-2 bg-paper-3 p-5">
-      <h1 className="text-[17px]">Nothing is connected yet</h1>
+      <h2 className="text-[17px]">Nothing is connected yet</h2>
       <p className="my-2 text-ink-2">
         Say how to reach a database to read from and a warehouse to write to. Then a pipeline copies the
         tables you choose and follows every change.

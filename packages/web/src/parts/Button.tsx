@@ -27,13 +27,13 @@ export function ButtonLink({ look = 'outlined', ...rest }: LinkProps & { look?: 
   return <Link {...rest} className={`${shape} ${LOOKS[look]}`} />
 }
 
-/** A verb inside running text. */
+/** A verb inside running text; it can be hit a little above and below, and takes no more room for that. */
 export function TextButton({ className = '', ...rest }: ComponentProps<'button'>) {
   return (
     <button
       type="button"
       {...rest}
-      className={`text-link font-semibold underline-offset-2 hover:underline disabled:text-ink-3 ${className}`}
+      className={`relative -my-[3px] py-[3px] text-link font-semibold underline-offset-2 hover:underline disabled:text-ink-3 ${className}`}
     />
   )
 }

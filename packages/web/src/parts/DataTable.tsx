@@ -2,6 +2,8 @@ import { useState, type ReactNode } from 'react'
 
 export interface Column<T> {
   title: string
+  /** The title is read out, not shown: its cells say what they are. */
+  untitled?: boolean
   cell: (row: T) => ReactNode
   /** What to sort by; without it the column does not sort. */
   by?: (row: T) => string | number
@@ -50,7 +52,7 @@ export function DataTable<T>({
                   {sorting?.column === i && (sorting.down ? ' ↓' : ' ↑')}
                 </button>
               ) : (
-                column.title
+                <span className={column.untitled ? 'sr-only' : ''}>{column.title}</span>
               )}
             </th>
           ))}

@@ -182,7 +182,12 @@ function FollowLanes({ pipeline }: { pipeline: PipelineStatus }) {
     },
   ]
   if (pipeline.state === 'Following')
-    columns.push({ title: ' ', cell: lane => <RecopyLane pipeline={pipeline} lane={lane} />, align: 'right' })
+    columns.push({
+      title: 'Recopy',
+      untitled: true,
+      cell: lane => <RecopyLane pipeline={pipeline} lane={lane} />,
+      align: 'right',
+    })
   return (
     <DataTable
       label="Lanes"

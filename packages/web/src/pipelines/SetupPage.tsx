@@ -89,6 +89,7 @@ function Setup({ begin, present, connections, connectors }: SetupProps) {
   return (
     <>
       <main className="min-w-0 flex-1 overflow-auto px-7 py-4">
+        <h1 className="sr-only">{definition.name || 'A new pipeline'}</h1>
         <input
           aria-label="Name of the pipeline"
           placeholder="Name of the pipeline"

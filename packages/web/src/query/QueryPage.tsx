@@ -56,6 +56,7 @@ export function QueryPage() {
         }))}
       />
       <main className="flex min-w-0 flex-1 flex-col gap-3 overflow-auto px-6 py-4">
+        <h1 className="sr-only">Query</h1>
         <div className="max-w-72">
           <SelectField
             label="Connection"

@@ -1,0 +1,184 @@
+/** Every view in both themes, looked over by axe-core for roles, names, labels and contrast (WCAG 2.2 AA), and by the Tab key. */
+import { afterAll, beforeAll, describe, expect, test } from '@jest/globals'
+import type { ConnectionInfo, PipelineStatus } from '@tide/core/api/types'
+import axe from 'axe-core'
+import { mkdtempSync, rmSync } from 'node:fs'
+import { tmpdir } from 'node:os'
+import { join } from 'node:path'
+import { By, Key, type WebDriver } from 'selenium-webdriver'
+import { call } from '../packages/stand-ins/src/api-call.ts'
+import { openBrowser } from './browser.ts'
+import { pagesOf } from './pages.ts'
+import { eventually, startServer, startStandIns, type ServerProcess } from './server.ts'
+
+const folder = mkdtempSync(join(tmpdir(), 'constant-tide-access-'))
+let server: ServerProcess
+let standIns: Awaited<ReturnType<typeof startStandIns>>
+let driver: WebDriver
+let pipeline: string
+let connections: Map<string, string>
+const { button, click, find, open, sees, type, xpath } = pagesOf(
+  () => driver,
+  () => server.url,
+)
+
+beforeAll(async () => {
+  server = await startServer(folder)
+  standIns = await startStandIns(folder, server.url)
+  driver = await openBrowser()
+  const list = await call<ConnectionInfo[]>(server.url, 'GET', '/connections')
+  connections = new Map(list.map(({ id, name }) => [name, id]))
+  const [first] = await call<PipelineStatus[]>(server.url, 'GET', '/pipelines')
+  pipeline = first!.id
+  await eventually(
+    async () =>
+      (await call<PipelineStatus>(server.url, 'GET', `/pipelines/${pipeline}`)).state === 'Following',
+  )
+}, 180_000)
+afterAll(async () => {
+  await driver?.quit()
+  await standIns?.stop()
+  await server?.stop()
+  rmSync(folder, { recursive: true, force: true })
+})
+
+const RULES = ['wcag2a', 'wcag2aa', 'wcag21a', 'wcag21aa', 'wcag22aa', 'best-practice']
+
+/** What is wrong with the page as it stands, one line each. */
+async function faults(): Promise<string[]> {
+  await driver.executeScript(axe.source)
+  return driver.executeAsyncScript<string[]>(
+    `const done = arguments[0]
+     const lines = ({ violations }) => violations.flatMap(({ id, nodes }) =>
+       nodes.map(({ target, failureSummary }) => id + ': ' + target.join(' ') + ' ' + failureSummary))
+     axe.run(document, { runOnly: ${JSON.stringify(RULES)} }).then(results => done(lines(results)), fault => done([String(fault)]))`,
+  )
+}
+
+const withDialog = (label: string, sure: string) => async () => {
+  await click(button(label))
+  await sees(sure)
+}
+const VIEWS: [what: string, path: () => string, text: string, before?: () => Promise<void>][] = [
+  ['the map', () => '/', 'Alderbank to warehouse'],
+  [
+    'search-or-do',
+    () => '/',
+    'Alderbank',
+    async () => {
+      await driver.actions().sendKeys('/').perform()
+      await find(By.css('[role="dialog"] input, [role="combobox"]'))
+    },
+  ],
+  ['pipelines', () => '/pipelines', 'Choose a pipeline'],
+  ['a pipeline now', () => `/pipelines/${pipeline}`, 'Tide'],
+  ['its rows', () => `/pipelines/${pipeline}/rows`, 'Lane'],
+  ['its setup', () => `/pipelines/${pipeline}/setup`, 'Tables'],
+  ['its log', () => `/pipelines/${pipeline}/log`, 'Following'],
+  ['the question before a stop', () => `/pipelines/${pipeline}`, 'Tide', withDialog('Stop', 'not known')],
+  ['a new pipeline', () => `/pipelines/new?from=${connections.get('Alderbank')}`, 'Schema at the target'],
+  [
+    'a plan that refuses',
+    () => `/pipelines/new?from=${connections.get('Alderbank')}`,
+    'Schema at the target',
+    async () => {
+      await click(xpath('//label[contains(., "growers_warehouse")]//input'))
+      await type('Schema at the target', 'SECOND')
+      await click(find(By.css('[aria-label="Change Tables"]')))
+      await click(find(By.css('[aria-label="nursery.watering_rota"]')))
+      await sees('has no key')
+    },
+  ],
+  ['connections', () => '/connections', 'New connection'],
+  [
+    'a connection',
+    () => `/connections/${connections.get('Alderbank')}`,
+    'nursery',
+    async () => {
+      await click(xpath('//section[@aria-label="Catalogue"]//button[contains(., "species")]'))
+      await sees('latin_name')
+      await click(button('Test'))
+      await find(By.css('ol[aria-label="Result of the test"] li'))
+    },
+  ],
+  [
+    'a new connection',
+    () => '/connections/new',
+    'PostgreSQL',
+    async () => {
+      await click(xpath('//main//button[contains(., "PostgreSQL")]'))
+      await sees('Host')
+      for (const details of await driver.findElements(By.css('main details summary'))) await details.click()
+    },
+  ],
+  [
+    'a query',
+    () => '/query',
+    'Run',
+    async () => {
+      await (
+        await find(By.css('#sql'))
+      ).sendKeys('SELECT * FROM "NURSERY"."BEDS"', Key.chord(Key.CONTROL, Key.ENTER))
+      await sees('rows')
+    },
+  ],
+  [
+    'a query that is refused',
+    () => '/query',
+    'Run',
+    async () => {
+      await (
+        await find(By.css('#sql'))
+      ).sendKeys('DELETE FROM "NURSERY"."BEDS"', Key.chord(Key.CONTROL, Key.ENTER))
+      await sees('not a query but DELETE')
+    },
+  ],
+  ['the log', () => '/log', 'Alderbank'],
+  ['settings', () => '/settings', 'This server'],
+  ['a way that leads nowhere', () => '/nowhere', 'no such page'],
+]
+
+describe.each(['light', 'dark'])('%s', theme => {
+  beforeAll(async () => {
+    await open('/')
+    await driver.actions().sendKeys('/').perform()
+    await driver.actions().sendKeys(theme, Key.ENTER).perform()
+    await driver.wait(
+      async () => (await driver.executeScript('return document.documentElement.dataset.theme')) === theme,
+      15_000,
+    )
+  })
+
+  for (const [what, path, text, before] of VIEWS) {
+    test(what, async () => {
+      await open(path())
+      await sees(text)
+      await before?.()
+      expect(await faults()).toEqual([])
+    })
+  }
+})
+
+test('Tab reaches every control of a sheet, one after another, and shows where it is', async () => {
+  await open(`/pipelines/${pipeline}`)
+  await sees('Tide')
+  const wanted = await driver.executeScript<number>(
+    `return [...document.querySelectorAll('a[href], button, input, select, textarea, summary, [tabindex="0"]')]
+       .filter(one => !one.disabled && one.tabIndex >= 0 && one.getClientRects().length > 0).length`,
+  )
+  const seen = new Set<string>()
+  for (let i = 0; i < wanted + 5; i++) {
+    await driver.actions().sendKeys(Key.TAB).perform()
+    const [path, outlined] = await driver.executeScript<[string, boolean]>(`
+      const one = document.activeElement
+      if (one === document.body) return ['body', true]
+      const path = []
+      for (let at = one; at.parentElement; at = at.parentElement) path.unshift([...at.parentElement.children].indexOf(at))
+      const style = getComputedStyle(one)
+      return [path.join('.'), style.outlineStyle !== 'none' || style.boxShadow !== 'none']`)
+    expect(outlined).toBe(true)
+    seen.add(path)
+  }
+  seen.delete('body')
+  expect(seen.size).toBe(wanted)
+})
