@@ -59,12 +59,22 @@ export function createApp(services: Services): Koa {
       throw new Failure('refused', 'Bodies must be JSON.', 'Send Content-Type: application/json.')
     }
     const origin = ctx.get('Origin')
-    if (ctx.method !== 'GET' && ctx.method !== 'HEAD' && origin && new URL(origin).host !== ctx.host) {
+    if (ctx.method !== 'GET' && ctx.method !== 'HEAD' && origin && hostOf(origin) !== ctx.host) {
       throw new Failure('refused', `Requests from ${origin} are not taken.`, 'Use the pages of this server.')
     }
     await next()
   })
-  app.use(bodyParser({ enableTypes: ['json'], jsonLimit: '4mb' }))
+  // What cannot be unpacked or read is the sender's fault, whatever it throws.
+  const onError = (error: Error & { status?: number }, ctx: Koa.Context) =>
+    ctx.throw(error.status ?? 400, error.message)
+  app.use(bodyParser({ enableTypes: ['json'], jsonLimit: '4mb', onError }))
+  // No database takes it in a text.
+  app.use(async (ctx, next) => {
+    if (ctx.url.includes('%00') || holdsNul(ctx.request.body)) {
+      throw new Failure('refused', 'The request holds a NUL character.', 'Leave it out.')
+    }
+    await next()
+  })
   const router = new Router({ prefix: '/api' })
   connectionRoutes(router, services)
   pipelineRoutes(router, services)
@@ -74,6 +84,14 @@ export function createApp(services: Services): Koa {
   app.use(serveWeb)
   return app
 }
+
+function holdsNul(value: unknown): boolean {
+  if (typeof value === 'string') return value.includes('\0')
+  return value !== null && typeof value === 'object' && Object.entries(value).flat().some(holdsNul)
+}
+
+/** Pages without an address of their own say `null`. */
+const hostOf = (origin: string) => (URL.canParse(origin) ? new URL(origin).host : undefined)
 
 function problem(ctx: Koa.Context, status: number, body: Pick<Problem, 'title' | 'detail' | 'remedy'>): void {
   ctx.status = status

@@ -18,7 +18,12 @@ const TYPES: Record<string, string> = {
 /** Serves the built interface; every address that is no file is a page of it. */
 export async function serveWeb(ctx: Koa.Context, next: Koa.Next): Promise<void> {
   if (ctx.path.startsWith('/api/') || (ctx.method !== 'GET' && ctx.method !== 'HEAD')) return next()
-  const wanted = normalize(decodeURIComponent(ctx.path))
+  let wanted: string
+  try {
+    wanted = normalize(decodeURIComponent(ctx.path))
+  } catch {
+    ctx.throw(400, `The address ${ctx.path} is malformed.`)
+  }
   for (const root of ROOTS) {
     for (const file of [join(root, wanted), join(root, 'index.html')]) {
       if (!file.startsWith(root) || !(await isFile(file))) continue

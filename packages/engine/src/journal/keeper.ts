@@ -1,6 +1,6 @@
 import type { LogSide, LogSink, Session } from '@tide/connectors/contract'
 import type { JournalFollower, JournalInfo } from '@tide/core/api/types'
-import { asFailure, type Failure } from '@tide/core/failure'
+import { asFailure, Failure } from '@tide/core/failure'
 import { backoff } from '@tide/core/pace/backoff'
 import { Turns } from '@tide/core/pace/turns'
 import type { Position } from '@tide/core/position/position'
@@ -158,10 +158,15 @@ export class JournalKeeper {
     }
   }
 
-  /** The journal's changes as JSON Lines, oldest first, from behind a position on; at most so many. */
+  /**
+   * The journal's changes as JSON Lines, oldest first, from behind a position on; at most so many. Throws what is
+   * refused before the first.
+   */
   async *lines(from: string | undefined, most: number): AsyncGenerator<string> {
     const journal = await this.turns.run(() => this.opened())
-    if (journal) yield* journalLines(journal, from, most)
+    if (!journal) return
+    if (from !== undefined) refuseUnreadable(journal, from)
+    yield* journalLines(journal, from, most)
   }
 
   async close(): Promise<void> {
@@ -291,6 +296,24 @@ export class JournalKeeper {
       durable: () => journal.end.at,
     }
   }
+}
+
+/** Not every text is a position, and not every position is still there. */
+function refuseUnreadable(journal: Journal, from: string): void {
+  const { start } = journal
+  let gone: boolean
+  try {
+    gone = journal.isAfter(start.at, from)
+  } catch (cause) {
+    const remedy = `Give one as it is printed, such as ${start.at}.`
+    throw new Failure('refused', `“${from}” is no position of this journal.`, remedy, cause)
+  }
+  if (!gone) return
+  throw new Failure(
+    'refused',
+    `The journal no longer holds what follows ${from}.`,
+    `The earliest it can be read from is ${start.at}.`,
+  )
 }
 
 function isoOf(microseconds: number | null): string | null {

@@ -20,6 +20,13 @@ const connectionSchema = {
   },
 }
 
+/** Before it is saved it may be without a name. */
+const checkSchema = {
+  ...connectionSchema,
+  required: ['kind', 'config'],
+  properties: { ...connectionSchema.properties, id: { type: 'string' } },
+}
+
 interface ConnectionBody {
   name: string
   kind: string
@@ -139,10 +146,9 @@ export function connectionRoutes(router: Router, services: Services): void {
 
   /** Checks settings before they are saved. `id` lends the saved secrets. */
   router.post('/connections/check', async ctx => {
-    const { id, ...rest } = ctx.request.body as { id?: string }
-    const body = valid<ConnectionBody>(
-      { ...connectionSchema, required: ['kind', 'config'] },
-      rest,
+    const { id, ...body } = valid<ConnectionBody & { id?: string }>(
+      checkSchema,
+      ctx.request.body,
       'Connection',
     )
     ctx.body = await collect(services.connector(body.kind).check(await complete(body, id), id))
@@ -211,9 +217,11 @@ export function connectionRoutes(router: Router, services: Services): void {
     const { id, name } = await record(ctx.params.id!)
     const from = typeof ctx.query.from === 'string' ? ctx.query.from : undefined
     const most = Math.max(1, Number(ctx.query.limit) || Infinity)
+    const lines = services.journals.of(id).lines(from, most)
+    const first = await lines.next() // what cannot be given is refused before anything is
     ctx.type = 'application/jsonl'
     ctx.attachment(`${name}.jsonl`)
-    ctx.body = Readable.from(services.journals.of(id).lines(from, most), { objectMode: false })
+    ctx.body = Readable.from(first.done ? [] : continued(first.value, lines), { objectMode: false })
   })
 
   router.get('/connections/:id/catalogue', async ctx => {
@@ -229,6 +237,11 @@ export function connectionRoutes(router: Router, services: Services): void {
       return { ...grid, total }
     })
   })
+}
+
+async function* continued<T>(first: T, rest: AsyncIterable<T>): AsyncGenerator<T> {
+  yield first
+  yield* rest
 }
 
 async function collect(items: AsyncIterable<CheckItem>): Promise<CheckItem[]> {

@@ -15,6 +15,19 @@ const RESOLUTION_1S_UP_TO = 2 * 3600
 
 const keySchema = { type: 'array', items: { type: 'string' } }
 
+const planSchema = {
+  type: 'object',
+  required: ['definition'],
+  properties: { pipeline: { type: 'string' }, definition: definitionSchema },
+}
+
+const logSchema = {
+  type: 'object',
+  properties: {
+    before: { type: 'integer', title: 'before', minimum: 1, maximum: Number.MAX_SAFE_INTEGER },
+  },
+}
+
 const recopySchema = {
   type: 'object',
   additionalProperties: false,
@@ -106,13 +119,12 @@ export function pipelineRoutes(router: Router, services: Services): void {
   })
 
   router.post('/plan', async ctx => {
-    const { pipeline, definition } = ctx.request.body as { pipeline?: string; definition: unknown }
-    ctx.body = await planFor(
-      services,
-      valid<Definition>(definitionSchema, definition, 'Pipeline'),
-      pipeline,
-      false,
+    const { pipeline, definition } = valid<{ pipeline?: string; definition: Definition }>(
+      planSchema,
+      ctx.request.body,
+      'Plan',
     )
+    ctx.body = await planFor(services, definition, pipeline, false)
   })
 
   /** What people do to a pipeline; the answer is its status afterwards. */
@@ -150,19 +162,29 @@ export function pipelineRoutes(router: Router, services: Services): void {
 
   /** `key`: a JSON array of texts; without it, the last row in key order. */
   router.get('/pipelines/:id/lanes/:lane/row', async ctx => {
-    const key =
-      ctx.query.key === undefined
-        ? null
-        : valid<string[]>(keySchema, JSON.parse(String(ctx.query.key)), 'Key')
+    const { key: text } = ctx.query
+    const key = text === undefined ? null : valid<string[]>(keySchema, jsonOf(String(text)), 'Key')
     ctx.body = await rowPair(services.sessions, await record(ctx.params.id!), Number(ctx.params.lane), key)
   })
 
   router.get('/log', async ctx => {
-    const { pipeline, before } = ctx.query
+    const { pipeline } = ctx.query
+    const { before } = valid<{ before?: number }>(logSchema, { before: numberOf(ctx.query.before) }, 'Log')
     ctx.body = await store.history.lines({
       ...(typeof pipeline === 'string' ? { pipeline } : {}),
-      ...(typeof before === 'string' ? { before: Number(before) } : {}),
+      ...(before === undefined ? {} : { before }),
       limit: LOG_PAGE,
     })
   })
+}
+
+const numberOf = (text: string | string[] | undefined) => (text === undefined ? undefined : Number(text))
+
+/** What is no JSON is undefined, which no schema takes. */
+function jsonOf(text: string): unknown {
+  try {
+    return JSON.parse(text)
+  } catch {
+    return undefined
+  }
 }

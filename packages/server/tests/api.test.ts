@@ -1,0 +1,295 @@
+/** The API as any client may use it: whatever is sent, it says what is wrong and what to do, and goes on. */
+import { afterAll, beforeAll, expect, test } from '@jest/globals'
+import type { ConnectionInfo, PipelineStatus, Problem } from '@tide/core/api/types'
+import fc from 'fast-check'
+import { mkdtempSync, rmSync, writeFileSync } from 'node:fs'
+import { createServer, request, type Server } from 'node:http'
+import type { AddressInfo } from 'node:net'
+import { tmpdir } from 'node:os'
+import { join } from 'node:path'
+import { createApp } from '../src/app.ts'
+import { openDataFolder } from '../src/data-folder.ts'
+import { openServices } from '../src/process.ts'
+import type { Services } from '../src/services.ts'
+
+const folder = mkdtempSync(join(tmpdir(), 'constant-tide-api-'))
+let services: Services
+let server: Server
+let port: number
+let warehouse: ConnectionInfo
+let draft: PipelineStatus
+/** What the server has warned of: errors of its own. */
+const warned: string[] = []
+
+interface Answer {
+  status: number
+  type: string
+  text: string
+}
+
+/** Sends bytes as they are, so that also what no good client sends arrives. */
+function send(
+  method: string,
+  path: string,
+  body?: string,
+  headers: Record<string, string> = {},
+): Promise<Answer> {
+  return new Promise((resolve, reject) => {
+    const sent = request({ host: '127.0.0.1', port, method, path, headers }, response => {
+      let text = ''
+      response.setEncoding('utf8').on('data', part => (text += part))
+      response.on('end', () =>
+        resolve({ status: response.statusCode!, type: response.headers['content-type'] ?? '', text }),
+      )
+      response.on('error', reject)
+    })
+    if (body !== undefined) sent.setHeader('content-length', Buffer.byteLength(body))
+    sent.on('error', reject)
+    sent.end(body)
+  })
+}
+
+async function json<T>(method: string, path: string, body?: unknown): Promise<T> {
+  const { status, text } = await send(
+    method,
+    `/api${path}`,
+    body === undefined ? undefined : JSON.stringify(body),
+    {
+      'content-type': 'application/json',
+    },
+  )
+  if (status >= 400) throw new Error(text)
+  return JSON.parse(text) as T
+}
+
+beforeAll(async () => {
+  services = await openServices(await openDataFolder(join(folder, 'data'), 'here'))
+  services.warn = error => void warned.push(error.stack ?? error.message)
+  server = createServer(createApp(services).callback())
+  await new Promise<void>(resolve => server.listen(0, '127.0.0.1', resolve))
+  port = (server.address() as AddressInfo).port
+  warehouse = await json('POST', '/connections', {
+    name: 'Warehouse',
+    kind: 'duckdb',
+    config: { path: join(folder, 'warehouse.duckdb') },
+  })
+  draft = await json('POST', '/pipelines', {
+    version: 1,
+    name: 'Sketch',
+    from: '',
+    to: warehouse.id,
+    targetSchema: 's',
+    tables: [],
+  })
+}, 60_000)
+afterAll(async () => {
+  server?.closeAllConnections()
+  server?.close()
+  await services?.close()
+  rmSync(folder, { recursive: true, force: true })
+})
+
+const ROUTES: [method: string, path: string][] = [
+  ['POST', '/query'],
+  ['POST', '/connections'],
+  ['POST', '/connections/check'],
+  ['PUT', '/connections/ID'],
+  ['POST', '/connections/ID/check'],
+  ['GET', '/connections/ID'],
+  ['DELETE', '/connections/ID'],
+  ['GET', '/connections/ID/journal'],
+  ['GET', '/connections/ID/journal/changes'],
+  ['GET', '/connections/ID/catalogue'],
+  ['GET', '/connections/ID/preview'],
+  ['POST', '/pipelines'],
+  ['GET', '/pipelines/ID'],
+  ['PUT', '/pipelines/ID'],
+  ['POST', '/plan'],
+  ...['start', 'pause', 'continue', 'stop', 'recopy'].map((deed): [string, string] => [
+    'POST',
+    `/pipelines/ID/${deed}`,
+  ]),
+  ['GET', '/pipelines/ID/figures'],
+  ['GET', '/pipelines/ID/lanes/0/row'],
+  ['GET', '/log'],
+  ['GET', '/nothing'],
+]
+
+/** Bodies that are nearly right, and others. */
+const body = fc.oneof(
+  fc.jsonValue({ maxDepth: 3 }).map(value => JSON.stringify(value)),
+  fc
+    .record(
+      {
+        name: fc.oneof(fc.string(), fc.jsonValue()),
+        kind: fc.constantFrom('duckdb', 'postgres', 'mariadb', 'none', 7),
+        config: fc.oneof(fc.jsonValue({ maxDepth: 1 }), fc.constant({ path: join(folder, 'x.duckdb') })),
+        id: fc.constantFrom('nobody', null, 3),
+        connection: fc.constantFrom('nobody', '', 3),
+        sql: fc.oneof(fc.string(), fc.jsonValue()),
+        definition: fc.jsonValue({ maxDepth: 2 }),
+        lanes: fc.array(fc.oneof(fc.integer(), fc.string())),
+      },
+      { requiredKeys: [] },
+    )
+    .map(value => JSON.stringify(value)),
+  fc.string({ unit: 'binary' }),
+  fc.constantFrom(undefined, '', '{', 'null', '[]', '"text"', '0'),
+)
+const query = fc.dictionary(
+  fc.constantFrom(
+    'key',
+    'before',
+    'pipeline',
+    'seconds',
+    'from',
+    'limit',
+    'namespace',
+    'name',
+    'fresh',
+    'leaveCapture',
+  ),
+  fc.oneof(fc.string(), fc.constantFrom('NaN', '-1', '1e400', '[', '["a"]', '{}', 'true', '0/0')),
+  { maxKeys: 4 },
+)
+const headers = fc.record(
+  {
+    'content-type': fc.constantFrom(
+      'application/json',
+      'text/plain',
+      'application/json; charset=utf-16',
+      'x',
+    ),
+    origin: fc.constantFrom('null', 'http://127.0.0.1:1', 'not an origin', 'file://'),
+    'content-encoding': fc.constantFrom('gzip', 'identity'),
+  },
+  { requiredKeys: ['content-type'] },
+)
+const id = fc.oneof(
+  fc.constantFrom('WAREHOUSE', 'DRAFT', 'nobody', '%00', '..%2f..', "'", '__proto__', 'constructor'),
+  fc.string().map(encodeURIComponent),
+)
+
+test('whatever is sent, the answer is no error of ours, and what is refused comes with a remedy', async () => {
+  await fc.assert(
+    fc.asyncProperty(
+      fc.constantFrom(...ROUTES),
+      id,
+      body,
+      query,
+      headers,
+      async ([method, path], of, sent, asked, told) => {
+        // The two that exist stay: deleting them would leave less to try.
+        const known = method === 'DELETE' ? 'nobody' : of
+        const place = path.replace('ID', known.replace('WAREHOUSE', warehouse.id).replace('DRAFT', draft.id))
+        const answer = await send(
+          method,
+          `/api${place}?${new URLSearchParams(asked)}`,
+          method === 'GET' ? undefined : sent,
+          told as Record<string, string>,
+        )
+        expect(warned.splice(0)).toEqual([])
+        expect(answer.status === 500 ? `${method} ${place}: ${answer.text}` : '').toBe('')
+        if (answer.status < 400) return
+        expect(answer.type).toMatch(/^application\/problem\+json/)
+        const problem = JSON.parse(answer.text) as Problem
+        expect(problem).toMatchObject({ status: answer.status, title: expect.stringMatching(/./) })
+        expect(problem.detail).toMatch(/./)
+        expect(problem.remedy).toMatch(/./)
+      },
+    ),
+    { numRuns: 600 },
+  )
+})
+
+test.each([
+  ['/%zz', 400],
+  ['/api/%zz', 404],
+  ['/..%2f..%2fpackage.json', 200],
+  ['/%2e%2e/%2e%2e/etc/passwd', 200],
+])('an address as odd as %s is answered, and leads nowhere else', async (path, status) => {
+  const answer = await send('GET', path)
+  expect(warned.splice(0)).toEqual([])
+  // Every address that is no file is a page of the interface, which says itself that it has no such page.
+  if (status === 200) expect([200, 404]).toContain(answer.status)
+  else expect(answer.status).toBe(status)
+  expect(answer.text).not.toMatch(/root:|"workspaces"/)
+})
+
+test('pages from elsewhere, and such without an address, cannot write', async () => {
+  for (const origin of ['null', 'http://elsewhere.example', 'not an origin']) {
+    const { status, text } = await send('POST', `/api/pipelines/${draft.id}/stop`, undefined, { origin })
+    expect([status, JSON.parse(text).detail]).toEqual([422, `Requests from ${origin} are not taken.`])
+  }
+  const own = { origin: `http://127.0.0.1:${port}`, 'content-type': 'application/json' }
+  expect(
+    (await send('POST', '/api/plan', JSON.stringify({ definition: draft.definition }), own)).status,
+  ).toBe(200)
+})
+
+test('who listens hears of every pipeline at once, and again when something has changed', async () => {
+  const heard: PipelineStatus[][] = []
+  let text = ''
+  const listening = request({ host: '127.0.0.1', port, path: '/api/events' }, response => {
+    expect(response.headers['content-type']).toBe('text/event-stream')
+    response.setEncoding('utf8').on('data', (part: string) => {
+      text += part
+      for (let end = text.indexOf('\n\n'); end >= 0; end = text.indexOf('\n\n')) {
+        const [event, data] = text.slice(0, end).split('\n') as [string, string]
+        expect(event).toBe('event: pipelines')
+        heard.push(JSON.parse(data.slice('data: '.length)))
+        text = text.slice(end + 2)
+      }
+    })
+  })
+  listening.end()
+  const until = async (what: () => boolean) => {
+    for (let tries = 0; !what(); tries++) {
+      if (tries > 500) throw new Error('it was not heard')
+      await new Promise(resolve => setTimeout(resolve, 10))
+    }
+  }
+  await until(() => heard.length > 0)
+  expect(heard[0]!.map(({ definition }) => definition.name)).toContain('Sketch')
+  await json('PUT', `/pipelines/${draft.id}`, { ...draft.definition, name: 'Sketch, renamed' })
+  await until(() => heard.at(-1)!.some(({ definition }) => definition.name === 'Sketch, renamed'))
+  listening.destroy()
+})
+
+test('a file that cannot be a warehouse is refused by its check and by its use, with the same reason', async () => {
+  writeFileSync(join(folder, 'no folder'), '')
+  const config = { path: join(folder, 'no folder', 'such.duckdb') }
+  const [item] = await json<{ result: string; found: string; remedy: string }[]>(
+    'POST',
+    '/connections/check',
+    {
+      kind: 'duckdb',
+      config,
+    },
+  )
+  expect(item).toMatchObject({ result: 'failed', remedy: expect.stringMatching(/another file/) })
+  const nowhere = await json<ConnectionInfo>('POST', '/connections', {
+    name: 'Nowhere',
+    kind: 'duckdb',
+    config,
+  })
+  const { status, text } = await send('GET', `/api/connections/${nowhere.id}/catalogue`)
+  expect([status, JSON.parse(text).detail]).toEqual([409, item!.found])
+  await json<void>('DELETE', `/connections/${nowhere.id}`).catch(() => {})
+  expect((await json<ConnectionInfo[]>('GET', '/connections')).map(({ name }) => name)).toEqual(['Warehouse'])
+})
+
+test('a log is read page by page, back to its beginning', async () => {
+  for (let n = 0; n < 230; n++)
+    await services.store.history.log({ pipeline: draft.id, level: 'info', message: `line ${n}` })
+  const lines: string[] = []
+  for (let before = ''; ;) {
+    const page = await json<{ id: number; message: string }[]>('GET', `/log?pipeline=${draft.id}${before}`)
+    if (page.length === 0) break
+    lines.push(...page.map(({ message }) => message))
+    before = `&before=${page.at(-1)!.id}`
+  }
+  expect(lines.filter(line => line.startsWith('line '))).toEqual(
+    Array.from({ length: 230 }, (_, n) => `line ${229 - n}`),
+  )
+})
