@@ -108,7 +108,18 @@ export interface SourceHead {
   completeUpTo: string | null
   pendingChanges: number
   oldestPending: string | null
+  /** Where there is a journal: up to when it holds what was committed; `null` when that is all there is. */
+  journalEnd?: string | null
 }
+
+/** What we wait for at a system, and what would end the wait. */
+export interface Wait {
+  message: string
+  remedy: string
+}
+
+/** Told while something takes its time because of others at the system; null when it goes on. */
+export type TellWait = (wait: Wait | null) => void
 
 export interface SourceSide {
   /** The statements `startCapture` would run now, for the plan. */
@@ -116,11 +127,11 @@ export interface SourceSide {
   /** What the owner of the source should know about this way of capturing changes. */
   captureNote: string
   /** Records changes of the tables from the returned position on. Repeating it for the same follower starts afresh. */
-  startCapture(follower: string, tables: readonly DatasetName[]): Promise<Position>
+  startCapture(follower: string, tables: readonly DatasetName[], tell?: TellWait): Promise<Position>
   /** Removes what nobody else follows. */
   stopCapture(follower: string): Promise<void>
   /** A view of the tables to copy from; taken after the capture has started. */
-  view(follower: string): Promise<CopyView>
+  view(follower: string, tell?: TellWait): Promise<CopyView>
   /** At most about `maxEvents` events; fails when columns or the capture have changed. */
   read(
     follower: string,
@@ -136,6 +147,11 @@ export interface SourceSide {
   head(follower: string, lanes: readonly SourceLane[], from: Position): Promise<SourceHead>
   /** The source may forget what comes before. */
   acknowledge(follower: string, upTo: Position): Promise<void>
+  /**
+   * A second way to the same changes, for lanes that stand elsewhere than the others; absent where a follower can stand in
+   * one place only. Views of such a source have a position.
+   */
+  beside?(): SourceSide & { close(): Promise<void> }
 }
 
 /** A row as bytes, so that nobody needs to look into it on the way to the journal (see `core/records/tuple`). */
@@ -178,7 +194,7 @@ export interface LogSide {
   /** What the owner of the source should know about this way of capturing changes. */
   captureNote: string
   /** Makes the source keep its log for the reader, from the returned position on. Repeating it starts afresh. */
-  open(reader: string, tables: readonly DatasetName[]): Promise<Position>
+  open(reader: string, tables: readonly DatasetName[], tell?: TellWait): Promise<Position>
   /** From the returned position on, the log tells of these tables, too; `added`: of which it did not before. */
   extend(
     reader: string,
@@ -199,7 +215,7 @@ export interface LogSide {
     signal: AbortSignal,
   ): Promise<void>
   /** A view at a position of the log. */
-  view(reader: string): Promise<CopyView>
+  view(reader: string, tell?: TellWait): Promise<CopyView>
 }
 
 /** A lane as the target must write it. */
@@ -220,6 +236,8 @@ export interface LaneProgress {
   copiedUpTo: string | null
   /** The copy holds the changes up to here, where the source can say so. */
   since: Position | null
+  /** Where the lane stands while it is copied beside the others and catches up; absent when it stands where they do. */
+  own?: Position
   /** Changes that have landed since the copy began. */
   inserted: number
   updated: number

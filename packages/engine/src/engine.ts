@@ -351,8 +351,14 @@ export class Engine {
         const names = await this.names(definition)
         const now = { definition, wanted, startedAt, reason, ...names, engine }
         if (other.fresh) return { ...other.status, ...now }
-        const unknown = { lagSeconds: null, backlog: null, committedPerMinute: 0, landedPerMinute: 0 }
-        return { ...other.status, ...now, ...unknown, state, retry: null }
+        const unknown = {
+          lagSeconds: null,
+          delay: null,
+          backlog: null,
+          committedPerMinute: 0,
+          landedPerMinute: 0,
+        }
+        return { ...other.status, ...now, ...unknown, state, retry: null, waits: null }
       }),
     )
   }
@@ -384,13 +390,16 @@ export class Engine {
       wanted: record.wanted,
       startedAt: record.startedAt,
       retry: live?.retry ?? null,
+      waits: live?.waits ?? null,
       state: live?.state ?? record.state,
       reason: running ? null : record.reason,
       completeUpTo: live?.completeUpTo ?? null,
       consistent: live?.consistent ?? false,
       position: live?.position ?? null,
       lanes: live?.lanes ?? idleLanes(record),
+      recopiesBeside: live?.recopiesBeside ?? false,
       lagSeconds: running && live.state !== 'Copying' ? runner!.meter.lag : null,
+      delay: running && live.state !== 'Copying' ? runner!.meter.delay : null,
       backlog: running ? runner!.meter.backlog : null,
       committedPerMinute: running ? runner!.meter.committedPerMinute : 0,
       landedPerMinute: running ? runner!.meter.landedPerMinute : 0,
@@ -464,6 +473,7 @@ function idleLanes(record: PipelineRecord): PipelineStatus['lanes'] {
     source: lane.source,
     target: lane.target,
     copied: false,
+    apart: false,
     copiedRows: 0,
     plannedRows: lane.rows,
     rowsPerSecond: 0,

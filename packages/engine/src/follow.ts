@@ -6,7 +6,8 @@ import type {
   TargetSide,
   Unfilled,
 } from '@tide/connectors/contract'
-import { NetEffectFold } from '@tide/core/apply/net-effect'
+import { NetEffectFold, type OperationCounts } from '@tide/core/apply/net-effect'
+import type { Position } from '@tide/core/position/position'
 import type { SourceTransaction } from '@tide/core/records/change'
 import type { Key, Row } from '@tide/core/records/value'
 import type { WorkingLane } from './lanes.ts'
@@ -14,62 +15,93 @@ import type { WorkingLane } from './lanes.ts'
 /** Enough to make a merge worth its fixed cost; a source gives fewer where their values would not stay small in memory. */
 const EVENTS_AT_ONCE = 20_000
 
+/** A lane, and up to where it has the changes already. */
+export interface FollowedLane {
+  lane: WorkingLane
+  since: Position | null
+}
+
+/** What has come to the target. */
 export interface Landing {
-  checkpoint: Checkpoint
+  to: Position
   head: ChangeBatch['head']
   changes: number
-  /** When the oldest of the changes was committed; `null` when there were none. */
+  /** When the oldest and the newest of the changes were committed; `null` when there were none. */
   oldest: string | null
+  newest: string | null
+  /** By the lanes' places in the pipeline. */
+  counts: ReadonlyMap<number, OperationCounts>
+  /** Some rows were taken as they stand at the source now. */
+  fetched: boolean
 }
 
 /** Reads a row of a lane as it stands at the source now, by its key; null when there is none. */
 export type FetchRow = (lane: WorkingLane, key: Key) => Promise<Row | null>
 
+/** Commits what has come in; `write` writes the checkpoint and commits. */
+export type CommitLanding = (
+  landing: Landing,
+  write: (checkpoint: Checkpoint) => Promise<void>,
+) => Promise<void>
+
 /**
- * Reads what comes next and lands it with its checkpoint in one transaction of the target. A source transaction that
- * comes in parts lands whole. Without changes nothing is written; the returned checkpoint may still be further on.
+ * Reads what comes next in these lanes and lands it with its checkpoint in one transaction of the target. A source
+ * transaction that comes in parts lands whole. Without changes nothing is committed; the landing may still be further on.
  */
 export async function followOnce(
   pipeline: string,
   source: SourceSide,
   target: TargetSide,
-  lanes: readonly WorkingLane[],
-  from: Checkpoint,
+  followed: readonly FollowedLane[],
+  from: Position,
   fetchRow: FetchRow,
+  commit: CommitLanding,
 ): Promise<Landing> {
-  const sourceLanes = lanes.map(({ source }, i) => ({ ...source, since: from.lanes[i]!.since }))
-  let batch = await source.read(pipeline, sourceLanes, from.position, EVENTS_AT_ONCE)
+  const lanes = followed.map(({ lane }) => lane)
+  const sourceLanes = sourceLanesOf(followed)
+  let batch = await source.read(pipeline, sourceLanes, from, EVENTS_AT_ONCE)
   const oldest = batch.transactions[0]?.at ?? null
-  const idle: Landing = { checkpoint: advanced(from, batch), head: batch.head, changes: 0, oldest: null }
-  if (oldest === null) return idle
+  const counts = new Map<number, OperationCounts>()
+  let [changes, newest, fetched] = [0, oldest, false]
+  const landing = (): Landing => ({
+    to: batch.to,
+    head: batch.head,
+    changes,
+    oldest,
+    newest,
+    counts,
+    fetched,
+  })
+  if (oldest === null) return landing()
   const writing = await target.begin()
   try {
-    let checkpoint = from
-    let changes = 0
-    let at = oldest
     for (;;) {
       // The rest of a transaction may be of tables that are not ours.
-      at = batch.transactions.at(-1)?.at ?? at
+      newest = batch.transactions.at(-1)?.at ?? newest
       const folds = fold(lanes, batch.transactions)
       const unfilled = await writing.apply(
-        [...folds].map(([i, fold]) => ({ lane: lanes[i]!.target, effect: fold.result() })),
+        [...folds].map(([lane, fold]) => ({ lane: lane.target, effect: fold.result() })),
       )
       if (unfilled.length > 0) {
-        await writing.apply(await fetched(lanes, unfilled, fetchRow))
-        // They are as of now, so the target is ahead of its position until the source's head is reached.
-        checkpoint = { ...checkpoint, consistent: false }
+        await writing.apply(await refetched(lanes, unfilled, fetchRow))
+        fetched = true
       }
-      checkpoint = counted(advanced(checkpoint, batch), folds, at)
+      for (const [{ place }, fold] of folds) counts.set(place, sum(counts.get(place), fold.counts))
       changes += batch.transactions.reduce((sum, { events }) => sum + events.length, 0)
       if (batch.complete) break
       batch = await source.read(pipeline, sourceLanes, batch.to, EVENTS_AT_ONCE)
     }
-    await writing.commit(checkpoint)
-    return { checkpoint, head: batch.head, changes, oldest }
+    const landed = landing()
+    await commit(landed, checkpoint => writing.commit(checkpoint))
+    return landed
   } catch (error) {
     await writing.rollback()
     throw error
   }
+}
+
+export function sourceLanesOf(followed: readonly FollowedLane[]) {
+  return followed.map(({ lane, since }) => ({ ...lane.source, since }))
 }
 
 /**
@@ -77,7 +109,7 @@ export async function followOnce(
  * or somebody removed it there), the row is taken as it stands at the source now. When there is none any more, its
  * removal comes later in the log.
  */
-async function fetched(
+async function refetched(
   lanes: readonly WorkingLane[],
   unfilled: readonly Unfilled[],
   fetchRow: FetchRow,
@@ -101,39 +133,24 @@ async function fetched(
 function fold(
   lanes: readonly WorkingLane[],
   transactions: readonly SourceTransaction[],
-): Map<number, NetEffectFold> {
-  const folds = new Map<number, NetEffectFold>()
+): Map<WorkingLane, NetEffectFold> {
+  const folds = new Map<WorkingLane, NetEffectFold>()
   for (const { events } of transactions) {
     for (const event of events) {
-      let fold = folds.get(event.lane)
-      if (!fold) folds.set(event.lane, (fold = new NetEffectFold(lanes[event.lane]!.keyIndexes)))
+      const lane = lanes[event.lane]!
+      let fold = folds.get(lane)
+      if (!fold) folds.set(lane, (fold = new NetEffectFold(lane.keyIndexes)))
       fold.add(event)
     }
   }
   return folds
 }
 
-function advanced(checkpoint: Checkpoint, { to, head, transactions }: ChangeBatch): Checkpoint {
-  const reached = head.oldestPending === null && head.completeUpTo !== null
+function sum(a: OperationCounts | undefined, b: OperationCounts): OperationCounts {
+  if (!a) return b
   return {
-    ...checkpoint,
-    position: to,
-    completeUpTo: reached ? head.completeUpTo! : (transactions.at(-1)?.at ?? checkpoint.completeUpTo),
-    consistent: checkpoint.consistent || reached,
+    inserted: a.inserted + b.inserted,
+    updated: a.updated + b.updated,
+    deleted: a.deleted + b.deleted,
   }
-}
-
-function counted(checkpoint: Checkpoint, folds: ReadonlyMap<number, NetEffectFold>, at: string): Checkpoint {
-  const lanes = checkpoint.lanes.map((lane, i) => {
-    const counts = folds.get(i)?.counts
-    if (!counts) return lane
-    return {
-      ...lane,
-      inserted: lane.inserted + counts.inserted,
-      updated: lane.updated + counts.updated,
-      deleted: lane.deleted + counts.deleted,
-      lastChange: at,
-    }
-  })
-  return { ...checkpoint, lanes }
 }

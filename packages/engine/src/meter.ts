@@ -1,4 +1,5 @@
 import type { SourceHead } from '@tide/connectors/contract'
+import type { PipelineStatus } from '@tide/core/api/types'
 import { lagSeconds } from '@tide/core/pace/lag'
 import { Rate } from '@tide/core/pace/rate'
 import type { TideSample } from '@tide/core/pace/tide'
@@ -52,6 +53,12 @@ export class Meter {
     if (this.head) this.worstLag = Math.max(this.worstLag, this.lagAgainst(oldest)!)
   }
 
+  /** Changes have landed in lanes whose pending ones are not measured here. */
+  alsoLanded(changes: number): void {
+    this.landed += changes
+    this.committedBefore += changes
+  }
+
   /** Unknown while nothing is pending that we know of, but the source may have more. */
   get backlog(): number | null {
     if (!this.known) return null
@@ -64,6 +71,16 @@ export class Meter {
   get lag(): number | null {
     if (!this.known) return null
     return Math.max(this.worstLag, this.lastReading, this.waiting)
+  }
+
+  /** The lag's parts, in seconds; null where there is no journal between, or the lag is not known. */
+  get delay(): PipelineStatus['delay'] {
+    const { lag } = this
+    if (lag === null) return null
+    const { journalEnd } = this.head!.head
+    if (journalEnd === undefined) return null
+    const journal = journalEnd === null ? 0 : Math.min(lag, this.lagAgainst(journalEnd) ?? 0)
+    return { journal, target: lag - journal }
   }
 
   get landedPerMinute(): number {

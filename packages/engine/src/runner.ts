@@ -1,4 +1,4 @@
-import type { Checkpoint, Session, SourceSide, TargetSide } from '@tide/connectors/contract'
+import type { Checkpoint, SourceSide, TargetSide, TellWait } from '@tide/connectors/contract'
 import type { LaneStatus, PipelineStatus } from '@tide/core/api/types'
 import type { PipelineState } from '@tide/core/definition/definition'
 import type { PipelineRecord, StopReason } from '@tide/core/definition/pipeline'
@@ -6,27 +6,23 @@ import { asFailure, Failure } from '@tide/core/failure'
 import { backoff } from '@tide/core/pace/backoff'
 import { Rate, secondsLeft } from '@tide/core/pace/rate'
 import type { TideSample } from '@tide/core/pace/tide'
+import { LanesApart } from './apart.ts'
+import { firstCheckpoint, landedChanges, lanesApart, SharedCheckpoint, uncopied } from './checkpoint.ts'
 import { copyLanes } from './copy.ts'
-import { followOnce, type FetchRow } from './follow.ts'
-import { firstCheckpoint, landedChanges, uncopied, workingLane, type WorkingLane } from './lanes.ts'
+import { sourceLanesOf, type FetchRow } from './follow.ts'
+import { follow, lanesTogether } from './following.ts'
+import { workingLane, type WorkingLane } from './lanes.ts'
 import { Meter } from './meter.ts'
+import type { OpenPipeline } from './open.ts'
 import type { EngineParts } from './parts.ts'
 
-/** How often the source is asked when it was quiet. */
-const POLL_MS = 200
-/** How often the source may forget, and a quiet checkpoint is written. */
-const ACKNOWLEDGE_MS = 2_000
-const QUIET_CHECKPOINT_MS = 10_000
-/** How often rows at the target are counted; less often where that takes long. */
-const COUNT_MS = 2_000
-const COUNT_SHARE = 0.02
 /** The rate of the copy is that of its last seconds. */
 const COPY_RATE_OVER_MS = 5_000
 
 /** The part of a status that a runner knows. */
 export type LiveStatus = Pick<
   PipelineStatus,
-  'state' | 'retry' | 'completeUpTo' | 'consistent' | 'position' | 'lanes'
+  'state' | 'retry' | 'waits' | 'recopiesBeside' | 'completeUpTo' | 'consistent' | 'position' | 'lanes'
 >
 
 /** Another engine runs the pipeline by now. */
@@ -45,10 +41,12 @@ export class Runner {
   private wanted: PipelineRecord['wanted']
   private state: PipelineState
   private retry: PipelineStatus['retry'] = null
-  private checkpoint: Checkpoint | undefined
+  private waits: PipelineStatus['waits'] = null
+  private checkpoint: SharedCheckpoint | undefined
   private copyRates: Rate[] = []
   private rowsThere: (number | null)[]
   private attempt = 0
+  private recopiesBeside = false
 
   /** `holder` is the engine's own id, under which it has the lease. */
   constructor(parts: EngineParts, record: PipelineRecord, holder: string) {
@@ -91,10 +89,12 @@ export class Runner {
   }
 
   get status(): LiveStatus {
-    const { checkpoint } = this
+    const checkpoint = this.checkpoint?.now
     return {
       state: this.state,
       retry: this.retry ?? this.sourceRetry,
+      waits: this.waits,
+      recopiesBeside: this.recopiesBeside,
       completeUpTo: checkpoint?.completeUpTo ?? null,
       consistent: checkpoint?.consistent ?? false,
       position: checkpoint?.position.at ?? null,
@@ -141,22 +141,41 @@ export class Runner {
       const epoch = await this.parts.pipelines.takeEpoch(this.record.id, this.holder)
       if (epoch === undefined) return true // another engine runs it
       const found = await target.takeCheckpoint(this.record.id, epoch, this.record.freshFrom)
-      if (this.isWanted('stop')) return await this.dismantle(source, target)
-      let checkpoint = found ? refuseLater(found, epoch) : await this.beginAnew(source, target, epoch)
-      this.meter.begin(landedChanges(checkpoint.lanes), source.restMs)
-      this.checkpoint = checkpoint
-      while (!this.ended.signal.aborted) {
-        this.turned = new AbortController()
-        if (this.isWanted('stop')) return await this.dismantle(source, target)
-        checkpoint = await this.emptyForRecopy(target, checkpoint)
-        if (this.isWanted('pause')) await this.pause(source, checkpoint)
-        else if (checkpoint.lanes.some(lane => !lane.copied))
-          checkpoint = await this.copy(source, target, checkpoint)
-        else checkpoint = await this.follow(source, target, checkpoint, sourceSession)
+      if (this.isWanted('stop')) {
+        await this.dismantle(source, target)
+        return true
       }
+      const checkpoint = found ? refuseLater(found, epoch) : await this.beginAnew(source, target, epoch)
+      this.recopiesBeside = source.beside !== undefined
+      this.meter.begin(landedChanges(checkpoint.lanes), source.restMs)
+      this.checkpoint = new SharedCheckpoint(checkpoint)
+      const fetchRow: FetchRow = ({ source: { dataset, columns, key } }, value) =>
+        sourceSession.row(
+          { name: dataset, columns: columns.map(column => ({ ...column, name: column.source })), key },
+          value,
+        )
+      const { id } = this.record
+      const { lanes, meter } = this
+      await this.work({ id, lanes, source, target, checkpoint: this.checkpoint, fetchRow, meter })
       return true
     } finally {
       for (const close of closing) await close().catch(() => {})
+    }
+  }
+
+  /** Does what is wanted, until the pipeline is stopped or this run ends. */
+  private async work(open: OpenPipeline): Promise<void> {
+    while (!this.ended.signal.aborted) {
+      this.turned = new AbortController()
+      if (this.isWanted('stop')) return this.dismantle(open.source, open.target)
+      await this.emptyForRecopy(open)
+      const { lanes } = open.checkpoint.now
+      const uncopied = this.lanes.filter(({ place }) => !lanes[place]!.copied && !lanes[place]!.own)
+      if (this.isWanted('pause')) await this.pause(open)
+      else if (uncopied.length > 0) {
+        await this.setState('Copying')
+        await this.copy(open, open.source, uncopied, this.turned.signal)
+      } else await this.follow(open)
     }
   }
 
@@ -170,10 +189,8 @@ export class Runner {
       )
     }
     await this.setState('Copying')
-    const position = await source.startCapture(
-      id,
-      this.lanes.map(lane => lane.plan.source),
-    )
+    const tables = this.lanes.map(lane => lane.plan.source)
+    const position = await this.telling(tell => source.startCapture(id, tables, tell))
     const checkpoint = firstCheckpoint(id, epoch, position, this.lanes, this.parts.surroundings.now())
     await target.prepare(this.record.steps, checkpoint)
     await this.log(
@@ -183,22 +200,23 @@ export class Runner {
     return checkpoint
   }
 
-  private async emptyForRecopy(target: TargetSide, checkpoint: Checkpoint): Promise<Checkpoint> {
+  private async emptyForRecopy({ source, target, checkpoint }: OpenPipeline): Promise<void> {
     const again = [...new Set((await this.parts.pipelines.get(this.record.id))?.recopy ?? [])]
-    if (again.length === 0) return checkpoint
-    const lanes = checkpoint.lanes.map((lane, i) => (again.includes(i) ? uncopied(lane) : lane))
-    const next = { ...checkpoint, lanes, consistent: false }
-    await target.empty(
-      again.map(i => this.lanes[i]!.target),
-      next,
+    if (again.length === 0) return
+    const tables = again.map(place => this.lanes[place]!.target)
+    await checkpoint.commit(
+      now => uncopied(now, again, source.beside !== undefined),
+      next => target.empty(tables, next),
     )
-    this.checkpoint = next
     await this.parts.pipelines.recopied(this.record.id, again)
-    return next
   }
 
-  private async copy(source: SourceSide, target: TargetSide, from: Checkpoint): Promise<Checkpoint> {
-    await this.setState('Copying')
+  private async copy(
+    { target, checkpoint }: OpenPipeline,
+    source: SourceSide,
+    lanes: readonly WorkingLane[],
+    signal: AbortSignal,
+  ): Promise<void> {
     const { history, surroundings } = this.parts
     const run = surroundings.newId()
     const { from: fromId, to: toId } = this.record.definition
@@ -206,108 +224,65 @@ export class Runner {
     await history.beginRun({ id: run, pipeline: this.record.id, from: fromId, to: toId, startedAt: iso() })
     let [rows, bytes] = [0, 0]
     const began = surroundings.now()
-    this.copyRates = this.lanes.map(() => new Rate(COPY_RATE_OVER_MS, began))
-    const view = await source.view(this.record.id)
-    let checkpoint: Checkpoint
+    for (const { place } of lanes) this.copyRates[place] = new Rate(COPY_RATE_OVER_MS, began)
+    const view = await this.telling(tell => source.view(this.record.id, tell))
     try {
-      checkpoint = await copyLanes(view, target, this.lanes, from, this.turned.signal, told => {
+      await copyLanes(view, target, lanes, checkpoint, signal, told => {
         this.succeeded()
         rows += told.rows
         bytes += told.bytes
-        this.checkpoint = told.checkpoint
-        this.rowsThere[told.lane] = told.checkpoint.lanes[told.lane]!.copiedRows
-        this.copyRates[told.lane]!.add(surroundings.now(), told.rows)
+        this.rowsThere[told.place] = checkpoint.now.lanes[told.place]!.copiedRows
+        this.copyRates[told.place]!.add(surroundings.now(), told.rows)
       })
     } finally {
       await view.close()
     }
-    if (checkpoint.lanes.every(lane => lane.copied)) {
-      await history.endRun(run, { endedAt: iso(), rows, bytes })
-      const seconds = ((surroundings.now() - began) / 1000).toFixed(1)
-      await this.log('info', `Copied ${rows.toLocaleString('en')} rows in ${seconds} s.`)
-    }
-    return checkpoint
+    if (!lanes.every(({ place }) => checkpoint.now.lanes[place]!.copied)) return
+    await history.endRun(run, { endedAt: iso(), rows, bytes })
+    const seconds = ((surroundings.now() - began) / 1000).toFixed(1)
+    await this.log('info', `Copied ${rows.toLocaleString('en')} rows in ${seconds} s.`)
   }
 
-  private async follow(
-    source: SourceSide,
-    target: TargetSide,
-    from: Checkpoint,
-    session: Session,
-  ): Promise<Checkpoint> {
+  private async follow(open: OpenPipeline): Promise<void> {
     await this.setState('Following')
-    const fetchRow: FetchRow = ({ source: { dataset, columns, key } }, value) =>
-      session.row(
-        { name: dataset, columns: columns.map(column => ({ ...column, name: column.source })), key },
-        value,
-      )
-    const { now, sleep } = this.parts.surroundings
-    const { id } = this.record
-    let checkpoint = from
-    let written = from
-    let [acknowledged, countNext, wrote, measured] = [0, 0, now(), 0]
-    while (!this.turned.signal.aborted) {
-      const landing = await followOnce(id, source, target, this.lanes, checkpoint, fetchRow)
-      this.succeeded()
-      checkpoint = landing.checkpoint
-      this.checkpoint = checkpoint
-      if (landing.oldest !== null) {
-        written = checkpoint
-        wrote = now()
-        this.meter.sawHead({ ...landing.head, pendingChanges: landing.head.pendingChanges + landing.changes })
-        this.meter.sawLanding(landing.changes, landing.oldest)
-      }
-      this.meter.sawHead(landing.head)
-      // The head of a long backlog stands still while it is worked off; what came since is counted now and then.
-      if (landing.head.pendingChanges > 0 && now() - measured > 1000) {
-        measured = now()
-        this.meter.sawHead(
-          await source.head(
-            id,
-            this.lanes.map(lane => lane.source),
-            checkpoint.position,
-          ),
-        )
-      }
-      // Others read the checkpoint at the target: that a lane has become consistent is told at once.
-      const turnedConsistent = checkpoint.consistent && !written.consistent
-      if (turnedConsistent || (checkpoint !== written && now() - wrote > QUIET_CHECKPOINT_MS)) {
-        const writing = await target.begin()
-        await writing.commit(checkpoint)
-        written = checkpoint
-        wrote = now()
-      }
-      if (checkpoint === written && now() - acknowledged > ACKNOWLEDGE_MS) {
-        await source.acknowledge(id, written.position)
-        acknowledged = now()
-      }
-      if (now() > countNext) {
-        const began = now()
-        for (const [i, lane] of this.lanes.entries())
-          this.rowsThere[i] = await target.count(lane.target.table)
-        countNext = now() + Math.max(COUNT_MS, (now() - began) / COUNT_SHARE)
-      }
-      if (landing.oldest !== null) continue
-      if (source.news) await source.news(POLL_MS, this.turned.signal)
-      else await sleep(POLL_MS, this.turned.signal)
+    const { signal } = this.turned
+    const told = {
+      succeeded: () => this.succeeded(),
+      counted: (place: number, rows: number) => void (this.rowsThere[place] = rows),
     }
-    return checkpoint
+    const own = lanesApart(open.checkpoint.now).length > 0 ? open.source.beside!() : undefined
+    const apart = own && new LanesApart(open, own)
+    let fault: { thrown: unknown } | undefined
+    const others = apart
+      ?.run((source, lanes) => this.copy(open, source, lanes, signal), signal)
+      .catch((thrown: unknown) => {
+        fault = { thrown }
+        this.turn()
+      })
+    try {
+      await follow(open, apart, this.parts.surroundings, told, signal)
+    } finally {
+      this.turn()
+      await others
+      await own?.close()
+    }
+    if (fault) throw fault.thrown
   }
 
   /** Stands still, but goes on measuring how far the source runs ahead. */
-  private async pause(source: SourceSide, checkpoint: Checkpoint): Promise<void> {
+  private async pause(open: OpenPipeline): Promise<void> {
     await this.setState('Paused')
     const { sleep } = this.parts.surroundings
-    const lanes = this.lanes.map(lane => lane.source)
+    const lanes = sourceLanesOf(lanesTogether(open))
     while (!this.turned.signal.aborted) {
-      this.meter.sawHead(await source.head(this.record.id, lanes, checkpoint.position))
+      this.meter.sawHead(await open.source.head(open.id, lanes, open.checkpoint.now.position))
       this.succeeded()
       await sleep(1000, this.turned.signal)
     }
   }
 
   /** Takes the capture and the checkpoint away; the tables at the target stay. */
-  private async dismantle(source: SourceSide, target: TargetSide): Promise<boolean> {
+  private async dismantle(source: SourceSide, target: TargetSide): Promise<void> {
     await source.stopCapture(this.record.id)
     await target.forget(this.record.id)
     await this.setState('Stopped', {
@@ -317,7 +292,6 @@ export class Runner {
       at: new Date(this.parts.surroundings.now()).toISOString(),
     })
     await this.log('info', 'Stopped: the capture was removed from the source, the tables at the target stay.')
-    return true
   }
 
   /** False when the store could not keep it; then it is tried again like anything transient. */
@@ -340,6 +314,15 @@ export class Runner {
     if (this.attempt === 1) await this.log('warning', message, remedy)
     this.turned = new AbortController()
     if (!this.ended.signal.aborted) await sleep(wait, this.turned.signal)
+  }
+
+  /** What `work` waits for is shown for as long as it waits. */
+  private async telling<T>(work: (tell: TellWait) => Promise<T>): Promise<T> {
+    try {
+      return await work(wait => void (this.waits = wait))
+    } finally {
+      this.waits = null
+    }
   }
 
   private succeeded(): void {
@@ -371,14 +354,15 @@ export class Runner {
   }
 
   private laneStatus({ plan }: WorkingLane, i: number): LaneStatus {
-    const progress = this.checkpoint?.lanes[i]
-    const copying = this.state === 'Copying' && progress?.copied === false
+    const progress = this.checkpoint?.now.lanes[i]
+    const copying = progress?.copied === false && (this.state === 'Copying' || progress.own !== undefined)
     const rate = copying ? (this.copyRates[i]?.perSecond(this.parts.surroundings.now()) ?? 0) : 0
     const copiedRows = progress?.copiedRows ?? 0
     return {
       source: plan.source,
       target: plan.target,
       copied: progress?.copied ?? false,
+      apart: progress?.own !== undefined,
       copiedRows,
       plannedRows: plan.rows,
       rowsPerSecond: rate,

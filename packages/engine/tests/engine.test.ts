@@ -1,95 +1,18 @@
 import { describe, expect, test } from '@jest/globals'
-import type { Lane } from '@tide/core/plan/plan'
 import fc from 'fast-check'
 import { Engine } from '../src/engine.ts'
-import { JournalKeepers } from '../src/journal/keepers.ts'
-import type { EngineParts } from '../src/parts.ts'
-import { MemoryStore } from './memory-store.ts'
 import { MemorySource, MemoryTarget, sessionOf, type Trouble } from './memory-systems.ts'
+import { Frost, laneOf, settled, world as worldOf } from './world.ts'
 
-const utf8 = { kind: 'utf8' } as const
-const column = (name: string) => ({
-  source: name,
-  target: name,
-  type: utf8,
-  nativeType: 'text',
-  targetType: 'TEXT',
-  nullable: false,
-})
-const LANE: Lane = {
-  source: { namespace: 's', name: 't' },
-  target: { namespace: 's', name: 't' },
-  columns: [column('id'), column('v')],
-  key: ['id'],
-  rows: 10,
-  rowsExact: true,
-  bytes: 0,
-}
+const LANE = laneOf('s', 't')
 
-/** Engines over systems in memory, in a time that stands still but for sleeping. */
-function world(source: MemorySource, target: MemoryTarget, trouble: Trouble) {
-  let time = 1_000_000
-  let ids = 0
-  const store = new MemoryStore(
-    { version: 1, name: 'P', from: 'from', to: 'to', targetSchema: 's', tables: [LANE.source] },
-    () => time,
-  )
-  const connections: EngineParts['connections'] = {
-    open: async id =>
-      sessionOf(id === 'from' ? { source: source.side(trouble) } : { target: target.side(trouble) }),
-    describe: async () => undefined,
-  }
-  /** What an engine works with; while it is frozen, nothing it waits for comes to an end. */
-  const partsOf = (home: string, frozen = new Frost()): EngineParts => {
-    const surroundings: EngineParts['surroundings'] = {
-      now: () => time,
-      random: () => 0.5,
-      newId: () => `id ${++ids}`,
-      sleep: async milliseconds => {
-        time += milliseconds
-        await new Promise(resolve => setImmediate(resolve))
-        await frozen.thawed
-      },
-    }
-    return {
-      name: home,
-      home,
-      connections,
-      surroundings,
-      journals: new JournalKeepers('/nowhere', connections, surroundings),
-      pipelines: store.pipelines,
-      leases: store.leases,
-      history: {
-        log: async () => {},
-        addFigures: async () => {},
-        figures: async () => [],
-        trimFigures: async () => {},
-        beginRun: async () => {},
-        endRun: async () => {},
-      },
-    }
-  }
-  const parts = partsOf('home')
-  return { record: store.record, parts, partsOf, engine: () => new Engine(parts) }
-}
-
-class Frost {
-  thawed: Promise<void> = Promise.resolve()
-  thaw = () => {}
-  freeze(): void {
-    this.thawed = new Promise(resolve => (this.thaw = resolve))
-  }
-}
+const world = (source: MemorySource, target: MemoryTarget, trouble: Trouble) =>
+  worldOf({
+    from: () => sessionOf({ source: source.side(trouble) }),
+    to: () => sessionOf({ target: target.side(trouble) }),
+  })
 
 const rowsOf = (target: MemoryTarget) => target.state.rows.map(([, row]) => [...row]).sort()
-const settled = async (what: () => boolean) => {
-  for (let i = 0; i < 5000; i++) {
-    if (what()) return
-    await new Promise(resolve => setImmediate(resolve))
-  }
-  throw new Error('it did not come to rest')
-}
-
 const change = fc.record({
   key: fc.integer({ min: 10, max: 29 }),
   value: fc.integer({ min: 0, max: 9 }),
@@ -164,7 +87,7 @@ describe('engine', () => {
     const engine = make()
     await engine.begin('p', { lanes: [LANE], steps: [] })
     await settled(() => record.state === 'Following' && target.state.rows.length === 15)
-    target.state.rows.push(['stray', ['stray', 'left by somebody']])
+    target.state.rows.push(['t/stray', ['stray', 'left by somebody']])
     let turns = 0
     source.onTurn = () => {
       if (turns++ < 8) source.commit(put => put([String(10 + turns), `while ${turns}`]))
@@ -275,8 +198,9 @@ describe('engine', () => {
 
   test('a store that fails for a while ends neither the run nor the process', async () => {
     const [source, target] = [new MemorySource(), new MemoryTarget()]
-    const { record, parts, engine: make } = world(source, target, () => undefined)
-    const engine = make()
+    const { record, partsOf } = world(source, target, () => undefined)
+    const parts = partsOf('home')
+    const engine = new Engine(parts)
     await engine.begin('p', { lanes: [LANE], steps: [] })
     await settled(() => record.state === 'Following')
     const { setState } = parts.pipelines

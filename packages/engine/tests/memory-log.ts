@@ -1,15 +1,21 @@
 /** A source's log in memory that keeps the contract of a `LogSide`, and can be cut anywhere. */
-import type { LogSide, LogSink, Session } from '@tide/connectors/contract'
+import type { CopyView, LogSide, LogSink, Session } from '@tide/connectors/contract'
 import { Failure } from '@tide/core/failure'
+import { csvLine } from '@tide/core/records/csv'
 import { parseLsn, printLsn } from '@tide/core/position/lsn'
 import type { Position } from '@tide/core/position/position'
 import { datasetId, type DatasetName } from '@tide/core/records/dataset'
 import { encodeRow } from '@tide/core/records/tuple'
 
-/** One transaction: rows by the name of their table. */
-export type Logged = [table: string, value: string][]
+/**
+ * One transaction: rows by the name of their table. Without a key it is a new row; with one, that row has the value from
+ * now on, or is gone (null).
+ */
+export type Logged = [table: string, value: string | null, key?: string][]
 
 const STEP = 0x10n
+/** Rows in a range of a copy. */
+const RANGE = 3
 const place = (n: number) => printLsn(0x100n + BigInt(n) * STEP)
 /** When transaction `n` was committed, in microseconds. */
 export const clockAt = (n: number) => 1_700_000_000_000_000 + n * 1_000
@@ -25,6 +31,10 @@ export class MemoryLog {
   /** Whether the source keeps its log for a reader. */
   kept = false
   readings = 0
+  /** Called between the ranges of a copy, which waits for it. */
+  onRange: () => void | Promise<void> = () => {}
+  /** Called whenever a view is opened. */
+  onView = () => {}
   private readonly told: (() => void)[] = []
 
   commit(...transactions: Logged[]): void {
@@ -55,11 +65,52 @@ export class MemoryLog {
     inspectTables: async () => {},
     close: async () => void (this.kept = false),
     follow: (_, from, tables, sink, signal) => this.follow(from, tables, sink, signal),
-    view: () => Promise.reject(new Error('nothing is copied here')),
+    view: async () => {
+      this.onView()
+      return this.view()
+    },
   }
 
   /** A session as a keeper opens one for its reader. */
   session = async (): Promise<Session> => ({ log: this.side, close: async () => {} }) as unknown as Session
+
+  /** A table as it stands. */
+  rowsOf(name: string): Map<string, string> {
+    const rows = new Map<string, string>()
+    for (const [n, transaction] of this.transactions.entries()) {
+      for (const [i, [table, value, key = `${n}.${i}`]] of transaction.entries()) {
+        if (table !== name) continue
+        if (value === null) rows.delete(key)
+        else rows.set(key, value)
+      }
+    }
+    return rows
+  }
+
+  private view(): CopyView {
+    const tables = new Map<string, Map<string, string>>()
+    for (const [table] of this.transactions.flat()) tables.set(table, this.rowsOf(table))
+    const turn = () => this.onRange()
+    return {
+      position: this.end,
+      readers: 2,
+      async *copy({ dataset }, after) {
+        const rows = tables.get(dataset.name) ?? new Map<string, string>()
+        let start = after ?? ''
+        for (;;) {
+          const keys = [...rows.keys()].filter(key => key > start).sort()
+          const some = keys.slice(0, RANGE)
+          const csv = [Buffer.from(some.map(key => csvLine([key, rows.get(key)])).join(''))]
+          const upTo = keys.length > RANGE ? some.at(-1)! : null
+          yield { csv, upTo }
+          await turn()
+          if (upTo === null) return
+          start = upTo
+        }
+      },
+      close: async () => {},
+    }
+  }
 
   private async follow(
     from: Position,
@@ -93,10 +144,13 @@ export class MemoryLog {
   private give(n: number, ids: ReadonlyMap<string, number>, sink: LogSink): void {
     this.onEntry()
     sink.begin(place(n), clockAt(n), `x${n}`)
-    for (const [i, [table, value]] of this.transactions[n]!.entries()) {
+    for (const [i, [table, value, key]] of this.transactions[n]!.entries()) {
       const id = ids.get(table)
       this.onEntry()
-      if (id !== undefined) sink.insert(id, encodeRow([`${n}.${i}`, value]))
+      if (id === undefined) continue
+      if (key === undefined) sink.insert(id, encodeRow([`${n}.${i}`, value]))
+      else if (value === null) sink.remove(id, encodeRow([key, null]))
+      else sink.update(id, null, encodeRow([key, value]))
     }
     this.onEntry()
     sink.commit(place(n + 1))

@@ -5,12 +5,13 @@ import type {
   CopyRange,
   Session,
   SourceSide,
+  TargetLane,
   TargetSide,
 } from '@tide/connectors/contract'
 import { asFailure, Failure } from '@tide/core/failure'
 import type { SourceTransaction } from '@tide/core/records/change'
 import { csvLine } from '@tide/core/records/csv'
-import { keyText, type Row } from '@tide/core/records/value'
+import { keyText, type Key, type Row } from '@tide/core/records/value'
 
 /** Decides at each call whether it fails, before or after it has worked. */
 export type Trouble = () => 'before' | 'after' | undefined
@@ -18,7 +19,7 @@ export type Trouble = () => 'before' | 'after' | undefined
 const RANGE = 3
 const now = () => '2026-11-20T10:00:00.000Z'
 
-async function troubled<T>(trouble: Trouble, work: () => T | Promise<T>): Promise<T> {
+export async function troubled<T>(trouble: Trouble, work: () => T | Promise<T>): Promise<T> {
   const when = trouble()
   const fault = () => new Failure('transient', 'the connection was cut', 'wait')
   if (when === 'before') throw fault()
@@ -117,21 +118,37 @@ export class MemorySource {
 }
 
 interface TargetState {
+  /** By table and key. */
   rows: [string, Row][]
   checkpoint: Checkpoint | undefined
 }
 
-/** Rows as a bag, so that a doubled row shows; every write is a transaction. */
+type Change = (rows: TargetState['rows']) => TargetState['rows']
+
+/** Rows as a bag, so that a doubled row shows; every write is a transaction, and several may be under way. */
 export class MemoryTarget {
   state: TargetState = { rows: [], checkpoint: undefined }
   prepared = 0
 
   side(trouble: Trouble): TargetSide {
-    const fenced = (checkpoint: Checkpoint) => {
+    const commit = (checkpoint: Checkpoint, ...changes: Change[]) => {
       const present = this.state.checkpoint
       if (!present || present.epoch > checkpoint.epoch) throw new Failure('structural', 'overtaken', 'stop')
-      return structuredClone(checkpoint)
+      const rows = changes.reduce((rows, change) => change(rows), this.state.rows)
+      this.state = { rows, checkpoint: structuredClone(checkpoint) }
     }
+    const idOf = ({ table }: TargetLane, key: Key) => `${table.name}/${keyText(key)}`
+    const without =
+      (gone: ReadonlySet<string>): Change =>
+      rows =>
+        rows.filter(([id]) => !gone.has(id))
+    const emptied =
+      (lanes: readonly TargetLane[]): Change =>
+      rows =>
+        rows.filter(([id]) => !lanes.some(({ table }) => id.startsWith(`${table.name}/`)))
+    const adding =
+      (more: TargetState['rows']): Change =>
+      rows => [...rows, ...more]
     return {
       profile: {
         naming: { fold: 'none', allowed: 'any', maxLength: 99 },
@@ -146,7 +163,7 @@ export class MemoryTarget {
           this.prepared++
           this.state = { rows: [], checkpoint: structuredClone(checkpoint) }
         }),
-      load: (_lane, { csv }, again, commit) =>
+      load: (lane, { csv }, again, committing) =>
         troubled(trouble, async () => {
           const rows = Buffer.concat(csv as Uint8Array[])
             .toString()
@@ -154,34 +171,28 @@ export class MemoryTarget {
             .filter(Boolean)
             .map((line): [string, Row] => {
               const row = line.split(',')
-              return [keyText([row[0]!]), row]
+              return [idOf(lane, [row[0]!]), row]
             })
-          await commit({ rows: rows.length, bytes: 1 }, checkpoint =>
-            troubled(trouble, () => {
-              const keys = new Set(rows.map(([key]) => key))
-              const kept = again ? this.state.rows.filter(([key]) => !keys.has(key)) : this.state.rows
-              this.state = { rows: [...kept, ...rows], checkpoint: fenced(checkpoint) }
-            }),
+          const gone = new Set(again ? rows.map(([id]) => id) : [])
+          await committing({ rows: rows.length, bytes: 1 }, checkpoint =>
+            troubled(trouble, () => commit(checkpoint, without(gone), adding(rows))),
           )
         }),
       begin: () =>
         troubled(trouble, (): ApplyTransaction => {
-          let rows = this.state.rows
+          const changes: Change[] = []
           return {
             apply: effects =>
               troubled(trouble, () => {
-                for (const { effect } of effects) {
-                  const gone = new Set([
-                    ...effect.removed.map(keyText),
-                    ...effect.puts.map(put => keyText(put.key)),
-                  ])
-                  rows = effect.truncate ? [] : rows.filter(([key]) => !gone.has(key))
-                  rows = [...rows, ...effect.puts.map((put): [string, Row] => [keyText(put.key), put.row])]
+                for (const { lane, effect } of effects) {
+                  if (effect.truncate) changes.push(emptied([lane]))
+                  const keys = [...effect.removed, ...effect.puts.map(({ key }) => key)]
+                  changes.push(without(new Set(keys.map(key => idOf(lane, key)))))
+                  changes.push(adding(effect.puts.map(({ key, row }) => [idOf(lane, key), row])))
                 }
                 return []
               }),
-            commit: checkpoint =>
-              troubled(trouble, () => void (this.state = { rows, checkpoint: fenced(checkpoint) })),
+            commit: checkpoint => troubled(trouble, () => commit(checkpoint, ...changes)),
             rollback: async () => {},
           }
         }),
@@ -193,16 +204,16 @@ export class MemoryTarget {
           if (checkpoint.epoch < epoch) this.state = { ...this.state, checkpoint: { ...checkpoint, epoch } }
           return structuredClone(this.state.checkpoint)
         }),
-      empty: (_lanes, checkpoint) =>
-        troubled(trouble, () => void (this.state = { rows: [], checkpoint: fenced(checkpoint) })),
+      empty: (lanes, checkpoint) => troubled(trouble, () => commit(checkpoint, emptied(lanes))),
       forget: () => troubled(trouble, () => void (this.state = { ...this.state, checkpoint: undefined })),
-      count: () => troubled(trouble, () => this.state.rows.length),
+      count: ({ name }) =>
+        troubled(trouble, () => this.state.rows.filter(([id]) => id.startsWith(`${name}/`)).length),
     }
   }
 }
 
 /** A session that offers one side and nothing for people. */
-export function sessionOf(sides: Pick<Session, 'source' | 'target'>): Session {
+export function sessionOf(sides: Pick<Session, 'source' | 'log' | 'target'>): Session {
   const none = () => Promise.reject(asFailure(new Error('not offered')))
   return { catalogue: none, preview: none, count: none, row: none, close: async () => {}, ...sides }
 }

@@ -10,10 +10,10 @@ import { rm } from 'node:fs/promises'
 import { join } from 'node:path'
 import { pipeline } from 'node:stream/promises'
 import type {
+  ApplyTransaction,
   Checkpoint,
   CommitLoad,
   CopyRange,
-  LaneEffect,
   TargetLane,
   TargetSide,
   Unfilled,
@@ -30,13 +30,13 @@ let files = 0
 /** Temporary tables of a batch; kept no longer than it, since their rows stay in memory. */
 const STAGES = ['puts', 'removed', 'kept']
 
-/** Writes through one connection of its own; calls must not overlap, but for loads, which take turns. */
+/** Writes through one connection of its own: transactions take turns, for two would both write the checkpoint and fail. */
 export class DuckdbTarget implements TargetSide {
   readonly profile: TargetProfile
   private writer: Promise<DuckDBConnection> | undefined
   private readonly lease: Lease
   private readonly where: string
-  private readonly loading = new Turns()
+  private readonly turns = new Turns()
 
   constructor(lease: Lease, profile: TargetProfile, where: string) {
     this.lease = lease
@@ -67,7 +67,7 @@ export class DuckdbTarget implements TargetSide {
 
   async load(lane: TargetLane, { csv }: CopyRange, again: boolean, commit: CommitLoad): Promise<void> {
     await this.withFile(csv, csvFile =>
-      this.loading.run(async () => {
+      this.turns.run(async () => {
         try {
           await this.run('BEGIN TRANSACTION')
           const rows = await this.insertRange(lane, csvFile, again)
@@ -95,10 +95,16 @@ export class DuckdbTarget implements TargetSide {
     return this.insertCsv(`INSERT INTO ${table}`, lane, lane.columns, file)
   }
 
-  async begin() {
-    await this.run('BEGIN TRANSACTION')
+  async begin(): Promise<ApplyTransaction> {
+    const end = await this.turns.take()
+    try {
+      await this.run('BEGIN TRANSACTION')
+    } catch (error) {
+      end()
+      throw duckdbFailure(error, this.where)
+    }
     return {
-      apply: async (effects: readonly LaneEffect[]) => {
+      apply: async effects => {
         const unfilled: Unfilled[] = []
         try {
           for (const { lane, effect } of effects) {
@@ -109,7 +115,7 @@ export class DuckdbTarget implements TargetSide {
           throw duckdbFailure(error, this.where)
         }
       },
-      commit: async (checkpoint: Checkpoint) => {
+      commit: async checkpoint => {
         try {
           await this.writeCheckpoint(checkpoint)
           await this.run('COMMIT')
@@ -117,9 +123,11 @@ export class DuckdbTarget implements TargetSide {
         } catch (error) {
           throw duckdbFailure(error, this.where)
         }
+        end()
       },
       rollback: async () => {
         await this.run('ROLLBACK').catch(() => {}) // DuckDB may have rolled back by itself
+        end()
       },
     }
   }
@@ -165,7 +173,9 @@ export class DuckdbTarget implements TargetSide {
 
   async count(table: TargetLane['table']): Promise<number> {
     try {
-      const counted = await this.ask(`SELECT count(*)::VARCHAR FROM ${tableName(table)}`)
+      const counted = await this.turns.run(() =>
+        this.ask(`SELECT count(*)::VARCHAR FROM ${tableName(table)}`),
+      )
       return Number(counted.getRows()[0]![0])
     } catch (error) {
       throw duckdbFailure(error, this.where)
@@ -332,15 +342,17 @@ export class DuckdbTarget implements TargetSide {
     if (this.writer) this.lease.disconnect(await this.writer)
   }
 
-  private async transaction(body: () => Promise<void>): Promise<void> {
-    try {
-      await this.run('BEGIN TRANSACTION')
-      await body()
-      await this.run('COMMIT')
-    } catch (error) {
-      await this.run('ROLLBACK').catch(() => {}) // DuckDB may have rolled back by itself
-      throw duckdbFailure(error, this.where)
-    }
+  private transaction(body: () => Promise<void>): Promise<void> {
+    return this.turns.run(async () => {
+      try {
+        await this.run('BEGIN TRANSACTION')
+        await body()
+        await this.run('COMMIT')
+      } catch (error) {
+        await this.run('ROLLBACK').catch(() => {}) // DuckDB may have rolled back by itself
+        throw duckdbFailure(error, this.where)
+      }
+    })
   }
 
   private async withFile(content: CopyRange['csv'], body: (file: CsvFile) => Promise<void>): Promise<void> {

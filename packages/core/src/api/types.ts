@@ -18,6 +18,8 @@ export interface LaneStatus {
   source: DatasetName
   target: DatasetName
   copied: boolean
+  /** It is copied again, or catches up with its copy, while the others go on. */
+  apart: boolean
   copiedRows: number
   /** Rows to copy, as the plan knew them. */
   plannedRows: number
@@ -40,7 +42,11 @@ export interface PipelineStatus {
   reason: StopReason | null
   /** Set while something transient is tried again. */
   retry: { attempt: number; message: string; remedy: string; nextAt: string } | null
+  /** What it waits for at the source, and what would end the wait. */
+  waits: { message: string; remedy: string } | null
   lagSeconds: number | null
+  /** The lag's parts in seconds, from the source into the journal and from there to the target; `null` without a journal. */
+  delay: { journal: number; target: number } | null
   /** Changes at the source that have not landed. */
   backlog: number | null
   committedPerMinute: number
@@ -50,6 +56,8 @@ export interface PipelineStatus {
   consistent: boolean
   position: string | null
   lanes: LaneStatus[]
+  /** A lane can be copied again while the others go on. */
+  recopiesBeside: boolean
   startedAt: string | null
   /** Greatest lag in each of the last 60 minutes, oldest first. */
   strip: (number | null)[]

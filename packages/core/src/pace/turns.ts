@@ -7,4 +7,9 @@ export class Turns {
     this.last = done.catch(() => {}) // the one who asked hears of it
     return done
   }
+
+  /** Waits for a turn, which lasts until what it returns is called. */
+  take(): Promise<() => void> {
+    return new Promise(begun => void this.run(() => new Promise<void>(ended => begun(ended))))
+  }
 }

@@ -1,4 +1,4 @@
-import type { LogSide, LogSink, Session } from '@tide/connectors/contract'
+import type { LogSide, LogSink, Session, TellWait } from '@tide/connectors/contract'
 import type { JournalFollower, JournalInfo } from '@tide/core/api/types'
 import { asFailure, Failure } from '@tide/core/failure'
 import { backoff } from '@tide/core/pace/backoff'
@@ -54,7 +54,7 @@ export class JournalKeeper {
   }
 
   /** Enters a follower: from the returned position on, changes of the tables are in the journal. */
-  take(follower: string, tables: readonly DatasetName[], log: LogSide): Promise<Position> {
+  take(follower: string, tables: readonly DatasetName[], log: LogSide, tell?: TellWait): Promise<Position> {
     return this.turns.run(async () => {
       let journal = await this.opened()
       if (journal && (this.fault || !this.reading) && (await this.isOver(journal, log))) {
@@ -74,7 +74,7 @@ export class JournalKeeper {
         await journal.cover(uncovered, position)
         from = position
       } else {
-        from = await log.open(this.reader, tables)
+        from = await log.open(this.reader, tables, tell)
         journal = this.journalThere = await Journal.begin(this.folder, from)
         await journal.cover(tables, from)
       }

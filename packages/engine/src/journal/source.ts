@@ -1,7 +1,14 @@
-import type { CopyView, LogSide, SourceHead, SourceLane, SourceSide } from '@tide/connectors/contract'
+import type {
+  CopyView,
+  LogSide,
+  SourceHead,
+  SourceLane,
+  SourceSide,
+  TellWait,
+} from '@tide/connectors/contract'
 import { Failure } from '@tide/core/failure'
 import type { Position } from '@tide/core/position/position'
-import { printName, type DatasetName } from '@tide/core/records/dataset'
+import { datasetId, printName, type DatasetName } from '@tide/core/records/dataset'
 import type { LoggedRelation } from '@tide/core/records/relation'
 import type { Journal } from '@tide/journal/journal'
 import { JournalReader, type ReadAs } from '@tide/journal/reader'
@@ -15,7 +22,7 @@ export class JournaledSource implements SourceSide {
   readonly captureNote: string
   private readonly keeper: JournalKeeper
   private readonly log: LogSide
-  private reading: { reader: JournalReader; journal: Journal; beginnings: string } | undefined
+  private reading: { reader: JournalReader; journal: Journal; lanes: string } | undefined
 
   constructor(keeper: JournalKeeper, log: LogSide) {
     this.keeper = keeper
@@ -27,16 +34,20 @@ export class JournaledSource implements SourceSide {
     return this.log.captureStatements(this.keeper.reader, tables)
   }
 
-  startCapture(follower: string, tables: readonly DatasetName[]): Promise<Position> {
-    return this.keeper.take(follower, tables, this.log)
+  startCapture(follower: string, tables: readonly DatasetName[], tell?: TellWait): Promise<Position> {
+    return this.keeper.take(follower, tables, this.log, tell)
   }
 
   stopCapture(follower: string): Promise<void> {
     return this.keeper.release(follower, this.log)
   }
 
-  view(): Promise<CopyView> {
-    return this.log.view(this.keeper.reader)
+  view(_follower: string, tell?: TellWait): Promise<CopyView> {
+    return this.log.view(this.keeper.reader, tell)
+  }
+
+  beside(): JournaledSource {
+    return new JournaledSource(this.keeper, this.log)
   }
 
   async read(_follower: string, lanes: readonly SourceLane[], from: Position, maxEvents: number) {
@@ -79,9 +90,8 @@ export class JournaledSource implements SourceSide {
   }
 
   private async readerAt(lanes: readonly SourceLane[], from: Position): Promise<JournalReader> {
-    const beginnings = JSON.stringify(lanes.map(({ since }) => since))
-    if (this.reading?.reader.at === from.at && this.reading.beginnings === beginnings)
-      return this.reading.reader
+    const asked = lanes.map(({ dataset, since }) => `${datasetId(dataset)} ${since?.at}`).join()
+    if (this.reading?.reader.at === from.at && this.reading.lanes === asked) return this.reading.reader
     await this.close()
     const journal = await this.keeper.resume()
     if (!journal) {
@@ -96,7 +106,7 @@ export class JournaledSource implements SourceSide {
       from,
     )
     const reader = new JournalReader(journal, from.at, relation => readAs(lanes, relation))
-    this.reading = { reader, journal, beginnings }
+    this.reading = { reader, journal, lanes: asked }
     return reader
   }
 
@@ -109,15 +119,18 @@ export class JournaledSource implements SourceSide {
   }): SourceHead {
     const { now, completeAt } = this.keeper.clock
     const fresh = now !== null && completeAt !== null && now - completeAt < COMPLETE_HOLDS_US
+    const { endsAt } = this.keeper
     // While it is not known that the source has no more, it may have had some ever since it was last known, or since
     // what the journal holds.
-    const unknownSince = fresh ? null : (completeAt ?? (this.keeper.endsAt || now))
+    const unknownSince = fresh ? null : (completeAt ?? (endsAt || now))
     const oldest = oldestPending ?? unknownSince
+    const journalEnd = Math.max(completeAt ?? 0, endsAt) || now
     return {
       now: now === null ? null : iso(now),
       completeUpTo: fresh ? iso(completeAt) : null,
       pendingChanges,
       oldestPending: oldest === null ? null : iso(oldest),
+      journalEnd: fresh || journalEnd === null ? null : iso(journalEnd),
     }
   }
 }

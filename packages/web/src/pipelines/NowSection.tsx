@@ -25,6 +25,7 @@ export function NowSection() {
   return (
     <>
       {copying ? <CopyFigures pipeline={pipeline} /> : <FollowFigures pipeline={pipeline} />}
+      {pipeline.delay && <Delay delay={pipeline.delay} />}
       {!copying && (
         <Suspense fallback={<div className="h-[270px]" />}>
           <Tide pipeline={pipeline} />
@@ -88,6 +89,23 @@ function FollowFigures({ pipeline }: { pipeline: PipelineStatus }) {
         value={position ? <Copyable text={position} className="text-[13px]" /> : '–'}
       />
     </dl>
+  )
+}
+
+/** Where the lag comes from. */
+function Delay({ delay: { journal, target } }: { delay: { journal: number; target: number } }) {
+  const slower = journal > target ? 'reading the source’s log' : 'landing at the target'
+  return (
+    <p className="-mt-1 pb-2 text-[13px] text-ink-2">
+      Of the lag, {duration(journal)} from the source into the journal, {duration(target)} from there to the
+      target
+      {journal + target > 1 ? (
+        <>
+          ; <b className="text-ink">{slower}</b> is what takes long
+        </>
+      ) : null}
+      .
+    </p>
   )
 }
 
@@ -165,9 +183,12 @@ function FollowLanes({ pipeline }: { pipeline: PipelineStatus }) {
     { title: 'Deleted', cell: lane => count(lane.deleted), by: lane => lane.deleted, align: 'right' },
     {
       title: 'Share of changes',
-      cell: lane => (
-        <span className="block h-2 bg-ink-3" style={{ width: `${(changes(lane) / most) * 100}px` }} />
-      ),
+      cell: lane =>
+        lane.apart ? (
+          <LaneApart lane={lane} />
+        ) : (
+          <span className="block h-2 bg-ink-3" style={{ width: `${(changes(lane) / most) * 100}px` }} />
+        ),
     },
     {
       title: 'Last change',
@@ -198,6 +219,18 @@ function FollowLanes({ pipeline }: { pipeline: PipelineStatus }) {
   )
 }
 
+/** It is copied again, or has been and catches up. */
+function LaneApart({ lane }: { lane: LaneStatus }) {
+  if (lane.copied) return 'catching up'
+  const { copiedRows, secondsLeft } = lane
+  return (
+    <>
+      copying, {plural(copiedRows, 'row')}
+      {secondsLeft !== null && secondsLeft > 1 && `, ${duration(secondsLeft)} left`}
+    </>
+  )
+}
+
 function RecopyLane({ pipeline, lane }: { pipeline: PipelineStatus; lane: LaneStatus }) {
   const index = pipeline.lanes.indexOf(lane)
   return (
@@ -216,7 +249,8 @@ function RecopyLane({ pipeline, lane }: { pipeline: PipelineStatus; lane: LaneSt
     >
       <p>
         {plural(lane.rowsThere ?? 0, 'row')} in {lane.target.name} of {pipeline.toName} are deleted and copied
-        again. The other lanes wait meanwhile.
+        again.{' '}
+        {pipeline.recopiesBeside ? 'The other lanes go on meanwhile.' : 'The other lanes wait meanwhile.'}
       </p>
     </Confirm>
   )

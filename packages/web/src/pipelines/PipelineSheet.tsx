@@ -78,6 +78,11 @@ function Head({ pipeline }: { pipeline: PipelineStatus }) {
             {retry.remedy} Try {retry.attempt + 1} at {clock(retry.nextAt)}.
           </Notice>
         )}
+        {pipeline.waits && (
+          <Notice level="warning" title={pipeline.waits.message}>
+            {pipeline.waits.remedy}
+          </Notice>
+        )}
         {reason && !retry && (
           <Notice level={reason.kind === 'person' ? 'warning' : 'refused'} title={reason.message}>
             {reason.remedy}
@@ -161,8 +166,8 @@ function Actions({ pipeline, act, tryTo }: ActionsProps) {
       act={() => act('stop')}
     >
       <p>
-        The triggers are taken off {plural(lanes.length, 'table')} at {pipeline.fromName}; what changes there
-        afterwards is not known. The tables at {pipeline.toName} stay as they are.
+        Changes of {plural(lanes.length, 'table')} are no longer captured at {pipeline.fromName}; what changes
+        there afterwards is not known. The tables at {pipeline.toName} stay as they are.
       </p>
       <p>Starting again copies everything anew. To stand still for a while, pause instead.</p>
     </Confirm>

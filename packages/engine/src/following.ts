@@ -1,0 +1,103 @@
+/** Follows with the lanes that stand together, for as long as nothing else is wanted. */
+import type { Checkpoint } from '@tide/connectors/contract'
+import type { LanesApart } from './apart.ts'
+import { neededFrom, withLanding } from './checkpoint.ts'
+import { followOnce, sourceLanesOf, type FollowedLane } from './follow.ts'
+import type { OpenPipeline } from './open.ts'
+import type { Surroundings } from './repositories.ts'
+
+/** How often the source is asked when it was quiet. */
+const POLL_MS = 200
+/** How often the source may forget, and a quiet checkpoint is written. */
+const ACKNOWLEDGE_MS = 2_000
+const QUIET_CHECKPOINT_MS = 10_000
+/** How often rows at the target are counted; less often where that takes long. */
+const COUNT_MS = 2_000
+const COUNT_SHARE = 0.02
+
+export interface FollowingTold {
+  /** Source and target have answered. */
+  succeeded(): void
+  counted(place: number, rows: number): void
+}
+
+/** `apart`: lanes that join when they are ready. */
+export async function follow(
+  open: OpenPipeline,
+  apart: LanesApart | undefined,
+  { now, sleep }: Surroundings,
+  told: FollowingTold,
+  signal: AbortSignal,
+): Promise<void> {
+  const { id, lanes, source, target, checkpoint, fetchRow, meter } = open
+  let [acknowledgedAt, countNext, wrote, measured] = [0, 0, now(), 0]
+  let acknowledged: Checkpoint | undefined
+  while (!signal.aborted) {
+    if (apart?.ready) {
+      await apart.join()
+      apart = undefined
+    }
+    const together = lanesTogether(open)
+    const from = checkpoint.now.position
+    const landing = await followOnce(id, source, target, together, from, fetchRow, async (landing, write) => {
+      await checkpoint.commit(now => withLanding(now, landing), write)
+      wrote = now()
+      meter.sawHead({
+        ...landing.head,
+        pendingChanges: landing.head.pendingChanges + landing.changes,
+      })
+      meter.sawLanding(landing.changes, landing.oldest!)
+    })
+    if (landing.oldest === null) await checkpoint.note(now => withLanding(now, landing))
+    told.succeeded()
+    meter.sawHead(landing.head)
+    // The head of a long backlog stands still while it is worked off; what came since is counted now and then.
+    if (landing.head.pendingChanges > 0 && now() - measured > 1000) {
+      measured = now()
+      meter.sawHead(await source.head(id, sourceLanesOf(together), checkpoint.now.position))
+    }
+    // Others read the checkpoint at the target: that a lane has become consistent is told at once.
+    const turnedConsistent = checkpoint.now.consistent && !checkpoint.written.consistent
+    const behind = checkpoint.now !== checkpoint.written
+    if (turnedConsistent || (behind && now() - wrote > QUIET_CHECKPOINT_MS)) {
+      await writeCheckpoint(open)
+      wrote = now()
+    }
+    const { written } = checkpoint
+    if (written !== acknowledged && now() - acknowledgedAt > ACKNOWLEDGE_MS) {
+      await source.acknowledge(id, neededFrom(written))
+      acknowledged = written
+      acknowledgedAt = now()
+    }
+    if (now() > countNext) {
+      const began = now()
+      for (const { place, target: lane } of lanes) told.counted(place, await target.count(lane.table))
+      countNext = now() + Math.max(COUNT_MS, (now() - began) / COUNT_SHARE)
+    }
+    if (landing.oldest !== null) continue
+    if (source.news) await source.news(POLL_MS, signal)
+    else await sleep(POLL_MS, signal)
+  }
+}
+
+/** The lanes that stand where the checkpoint says. */
+export function lanesTogether({ lanes, checkpoint }: OpenPipeline): FollowedLane[] {
+  return lanes.flatMap(lane => {
+    const { own, since } = checkpoint.now.lanes[lane.place]!
+    return own ? [] : [{ lane, since }]
+  })
+}
+
+/** Without any rows. */
+export async function writeCheckpoint(
+  { target, checkpoint }: OpenPipeline,
+  change: Parameters<typeof checkpoint.commit>[0] = now => now,
+): Promise<void> {
+  const writing = await target.begin()
+  try {
+    await checkpoint.commit(change, next => writing.commit(next))
+  } catch (error) {
+    await writing.rollback()
+    throw error
+  }
+}

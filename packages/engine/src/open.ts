@@ -1,0 +1,16 @@
+import type { SourceSide, TargetSide } from '@tide/connectors/contract'
+import type { SharedCheckpoint } from './checkpoint.ts'
+import type { FetchRow } from './follow.ts'
+import type { WorkingLane } from './lanes.ts'
+import type { Meter } from './meter.ts'
+
+/** A pipeline that is worked on: both sides open, and its checkpoint known. */
+export interface OpenPipeline {
+  id: string
+  lanes: readonly WorkingLane[]
+  source: SourceSide
+  target: TargetSide
+  checkpoint: SharedCheckpoint
+  fetchRow: FetchRow
+  meter: Meter
+}

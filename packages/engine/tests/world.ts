@@ -1,0 +1,82 @@
+/** Engines over systems in memory, in a time that stands still but for sleeping. */
+import type { Session } from '@tide/connectors/contract'
+import type { Lane } from '@tide/core/plan/plan'
+import { Engine } from '../src/engine.ts'
+import { JournalKeepers } from '../src/journal/keepers.ts'
+import type { EngineParts } from '../src/parts.ts'
+import { MemoryStore } from './memory-store.ts'
+
+const column = (name: string) => ({
+  source: name,
+  target: name,
+  type: { kind: 'utf8' } as const,
+  nativeType: 'text',
+  targetType: 'TEXT',
+  nullable: false,
+})
+
+/** A table of two columns; the first is the key. */
+export function laneOf(namespace: string, name: string): Lane {
+  const table = { namespace, name }
+  const columns = [column('id'), column('v')]
+  return { source: table, target: table, columns, key: ['id'], rows: 10, rowsExact: true, bytes: 0 }
+}
+
+export function world(open: { from(): Session; to(): Session }, folder = '/nowhere') {
+  let time = 1_000_000
+  let ids = 0
+  const definition = { version: 1, name: 'P', from: 'from', to: 'to', targetSchema: 's', tables: [] } as const
+  const store = new MemoryStore({ ...definition, tables: [] }, () => time)
+  const connections: EngineParts['connections'] = {
+    open: async id => (id === 'from' ? open.from() : open.to()),
+    describe: async () => undefined,
+  }
+  /** What an engine works with; while it is frozen, nothing it waits for comes to an end. */
+  const partsOf = (home: string, frozen = new Frost()): EngineParts => {
+    const surroundings: EngineParts['surroundings'] = {
+      now: () => time,
+      random: () => 0.5,
+      newId: () => `id ${++ids}`,
+      sleep: async milliseconds => {
+        time += milliseconds
+        await new Promise(resolve => setImmediate(resolve))
+        await frozen.thawed
+      },
+    }
+    return {
+      name: home,
+      home,
+      connections,
+      surroundings,
+      journals: new JournalKeepers(folder, connections, surroundings),
+      pipelines: store.pipelines,
+      leases: store.leases,
+      history: {
+        log: async () => {},
+        addFigures: async () => {},
+        figures: async () => [],
+        trimFigures: async () => {},
+        beginRun: async () => {},
+        endRun: async () => {},
+      },
+    }
+  }
+  return { record: store.record, partsOf, engine: (parts = partsOf('home')) => new Engine(parts) }
+}
+
+export class Frost {
+  thawed: Promise<void> = Promise.resolve()
+  thaw = () => {}
+  freeze(): void {
+    this.thawed = new Promise(resolve => (this.thaw = resolve))
+  }
+}
+
+/** Waits, without any time of the engines', until it is so. */
+export async function settled(what: () => boolean, turns = 5000): Promise<void> {
+  for (let i = 0; i < turns; i++) {
+    if (what()) return
+    await new Promise(resolve => setImmediate(resolve))
+  }
+  throw new Error('it did not come to rest')
+}
