@@ -2,8 +2,9 @@ import { afterAll, afterEach, beforeAll, describe, expect, test } from '@jest/gl
 import { mkdtempSync, rmSync } from 'node:fs'
 import { tmpdir } from 'node:os'
 import { join } from 'node:path'
+import { setTimeout as sleep } from 'node:timers/promises'
 import pg from 'pg'
-import type { CopyRange, Session } from '../src/contract.ts'
+import type { CopyRange, Session, Wait } from '../src/contract.ts'
 import { duckdb } from '../src/duckdb/connector.ts'
 import { postgres } from '../src/postgres/connector.ts'
 import { insertTypes, TYPES } from './every-type.ts'
@@ -241,6 +242,28 @@ describe('a source followed by its log', () => {
         `SELECT (SELECT count(*) FROM pg_replication_slots)::text, (SELECT count(*) FROM pg_publication)::text`,
       ),
     ).toEqual([['0', '0']])
+  })
+
+  test('where a slot must wait for a transaction that is open, it says for whose', async () => {
+    await client.query(`CREATE TABLE waited (id int PRIMARY KEY)`)
+    const idle = await database.connect()
+    await idle.query(`SET application_name = 'the night shift'; BEGIN; INSERT INTO waited VALUES (1)`)
+    const told: (Wait | null)[] = []
+    const tell = (wait: Wait | null) => void told.push(wait)
+    const capturing = from.source.startCapture(FOLLOWER, [table('waited')], tell)
+    for (let tries = 0; told.length === 0 && tries < 100; tries++) await sleep(100)
+    expect(told[0]!.message).toMatch(/open before have ended: process \d+, .+ \(the night shift\), since 20/)
+    const [, statement] = /(SELECT pg_terminate_backend\(\d+\);)/.exec(told[0]!.remedy)!
+    idle.on('error', () => {}) // it is ended, as was said
+    await client.query(statement!)
+    await capturing
+    await client.query('BEGIN; INSERT INTO waited VALUES (2)')
+    told.length = 0
+    const viewing = from.source.view(FOLLOWER, tell)
+    for (let tries = 0; told.length === 0 && tries < 100; tries++) await sleep(100)
+    expect(told[0]!.message).toMatch(/open before have ended: process/)
+    await client.query('COMMIT')
+    await (await viewing).close()
   })
 
   test.each<[string, () => Promise<unknown>, RegExp]>([

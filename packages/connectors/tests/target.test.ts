@@ -8,6 +8,7 @@ import { duckdbType } from '@tide/core/shape/duckdb'
 import { mkdtempSync, rmSync } from 'node:fs'
 import { tmpdir } from 'node:os'
 import { join } from 'node:path'
+import { SharedCheckpoint } from '../../engine/src/checkpoint.ts'
 import { committing } from './landing.ts'
 import type { Checkpoint, Config, Connector, CopyRange, Session, TargetLane } from '../src/contract.ts'
 import { duckdb } from '../src/duckdb/connector.ts'
@@ -225,6 +226,35 @@ describe.each(TARGETS)('the target %s', (_, choose) => {
       ['4', '4.00', 'taken'],
     ])
     await frozen.close()
+  })
+
+  test('while a table is copied, changes of another land, each with what the other had written', async () => {
+    const other = { ...lane, table: { ...lane.table, name: 'others' } }
+    await target().prepare([{ ...step, table: other.table }], checkpoint(2, 'other'))
+    const shared = new SharedCheckpoint(checkpoint(2, 'other'))
+    const noted = (at: string) => (now: Checkpoint) => ({
+      ...now,
+      position: { ...now.position, at: now.position.at + at },
+    })
+    const copying = Array.from({ length: 8 }, (_, n) =>
+      target().load(lane, range([`${n + 10}`, '1.00', 'copied']), false, (_, write) =>
+        shared.commit(noted(' c'), write),
+      ),
+    )
+    const follow = async () => {
+      for (let n = 0; n < 8; n++) {
+        const writing = await target().begin()
+        const puts = [{ key: [`${n}`], row: [`${n}`, '2.00', 'landed'] }]
+        await writing.apply([{ lane: other, effect: { truncate: false, removed: [], puts } }])
+        await shared.commit(noted(' f'), next => writing.commit(next))
+        await target().count(lane.table)
+      }
+    }
+    await Promise.all([...copying, follow()])
+    expect(await rows()).toHaveLength(11)
+    expect(await target().count(other.table)).toBe(8)
+    const { at } = (await target().readCheckpoint('p'))!.position
+    expect([at.match(/ c/g)?.length, at.match(/ f/g)?.length]).toEqual([8, 8])
   })
 
   test('emptying takes the rows and sets the checkpoint in one', async () => {
