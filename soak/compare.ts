@@ -1,26 +1,37 @@
+import type { Compared } from './world.ts'
+
 export interface Difference {
   lost: number
   doubled: number
   different: number
+  /** Some of them, for whoever looks into it. */
+  examples: string[]
 }
 
 export type Rows = (string | null)[][]
 
 /** What a target holds against what its source holds. Rows that should not be there count as different. */
-export function compare(source: Rows, target: Rows, key: number): Difference {
-  const idOf = (row: (string | null)[]) => JSON.stringify(row.slice(0, key))
+export function compare(source: Rows, target: Rows, table: Compared): Difference {
+  const doubles = table.doubles?.map(name => table.columns.indexOf(name)) ?? []
+  const textOf = (row: (string | null)[]) =>
+    JSON.stringify(row.map((value, i) => (value !== null && doubles.includes(i) ? Number(value) : value)))
+  const idOf = (row: (string | null)[]) => JSON.stringify(row.slice(0, table.key))
   const there = new Map<string, string>()
-  let doubled = 0
-  for (const row of target) {
-    if (there.has(idOf(row))) doubled++
-    there.set(idOf(row), JSON.stringify(row))
+  const difference: Difference = { lost: 0, doubled: 0, different: 0, examples: [] }
+  const count = (kind: 'lost' | 'doubled' | 'different', what: string) => {
+    difference[kind]++
+    if (difference.examples.length < 5) difference.examples.push(`${kind}: ${what}`)
   }
-  let [lost, different] = [0, 0]
+  for (const row of target) {
+    if (there.has(idOf(row))) count('doubled', textOf(row))
+    there.set(idOf(row), textOf(row))
+  }
   for (const row of source) {
     const found = there.get(idOf(row))
-    if (found === undefined) lost++
-    else if (found !== JSON.stringify(row)) different++
+    if (found === undefined) count('lost', textOf(row))
+    else if (found !== textOf(row)) count('different', `${textOf(row)} became ${found}`)
     there.delete(idOf(row))
   }
-  return { lost, doubled, different: different + there.size }
+  for (const row of there.values()) count('different', `${row} should not be there`)
+  return difference
 }

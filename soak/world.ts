@@ -7,11 +7,13 @@ export interface Compared {
   name: string
   columns: string[]
   key: number
+  /** Columns of floating point: systems print one number in several ways, such as 0.00004 and 4e-05. */
+  doubles?: string[]
 }
 
 export const TABLES: Compared[] = [
   { name: 'trays', columns: ['id', 'plants', 'price', 'label', 'md5(remarks)', 'moved'], key: 1 },
-  { name: 'waterings', columns: ['tray', 'no', 'litres', 'note'], key: 2 },
+  { name: 'waterings', columns: ['tray', 'no', 'litres', 'note'], key: 2, doubles: ['litres'] },
   { name: 'scratch', columns: ['id', 'v'], key: 1 },
   { name: 'ledger', columns: ['id', 'told'], key: 1 },
 ]
