@@ -1,10 +1,13 @@
 /**
  * Four pipelines on one journal: what they cost the source, and what rate each has beside the others, against the rate
- * it has alone. First with a backlog, as fast as the machine lets them; then at a steady rate that it has the cores for.
+ * it has alone, as far as there are cores for it: four together cannot take less time than their processor time, all
+ * added up, takes on all cores. First with a backlog, as fast as the machine lets them; then at a steady rate.
  */
+import { availableParallelism } from 'node:os'
 import { setTimeout as sleep } from 'node:timers/promises'
 import { say } from './bed.ts'
 import { makeLogBed, type TargetKind } from './log-bed.ts'
+import { machineTime } from './processor.ts'
 
 const BACKLOG = 60_000
 const PER_SECOND = 1_000
@@ -34,10 +37,18 @@ async function backlog(): Promise<void> {
 
 await backlog()
 const alone: number[] = []
+let work = 0
 for (const [i, id] of ids.entries()) {
+  const before = machineTime()
   await bed.act(id, 'continue')
-  alone.push(BACKLOG / (await bed.untilLanded(id, landed[i]!)))
+  const seconds = await bed.untilLanded(id, landed[i]!)
+  alone.push(BACKLOG / seconds)
+  const used = machineTime() - before
+  work += used
+  say(`backlog, pipeline ${TARGETS[i]![0]}: alone ${(used / seconds).toFixed(2)} cores busy`)
 }
+const cores = availableParallelism()
+const permitted = BACKLOG / (work / cores)
 await backlog()
 await all(id => bed.act(id, 'continue'))
 const together = await Promise.all(
@@ -49,6 +60,10 @@ for (const [i, [name, kind]] of TARGETS.entries())
     `backlog, pipeline ${name} (${kind}): alone ${rate(alone[i]!)}, beside the others ${rate(together[i]!)}, ratio ${(together[i]! / alone[i]!).toFixed(2)}`,
   )
 say(`backlog, all four: ${rate(together.reduce((sum, one) => sum + one, 0))}`)
+const backlogRatio = Math.min(...together.map((one, i) => one / Math.min(alone[i]!, permitted)))
+say(
+  `backlog: ${cores} cores permit each ${rate(permitted)} when all four work, the slowest reaches ${backlogRatio.toFixed(2)} of it`,
+)
 
 const began = Date.now()
 const before = await all(async id => (await bed.status(id)).landed)
@@ -68,6 +83,7 @@ const slots = (await bed.client.query('SELECT count(*) AS n FROM pg_replication_
 say(`the source has ${readers} reader and ${slots} slot`)
 await bed.close()
 if (Number(readers) !== 1 || Number(slots) !== 1) throw new Error('the journal is not the only reader')
+say(`steady, the slowest of four at ${rate(given / seconds)}: ${steady.toFixed(2)} of it`)
 say(
-  `fan-out: ratio ${steady.toFixed(2)} (ours: the slowest of four at ${rate(given / seconds)}, limit: that rate; to reach: at least ${TO_REACH})`,
+  `fan-out: ratio ${Math.min(steady, backlogRatio).toFixed(2)} (ours: the slowest of four, limit: its rate alone, or what ${cores} cores permit; to reach: at least ${TO_REACH})`,
 )

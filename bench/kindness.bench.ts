@@ -1,34 +1,14 @@
 /** What following costs the source: processor time of its server under a load, followed and not. */
-import { readdirSync, readFileSync } from 'node:fs'
 import { say } from './bed.ts'
 import { makeLogBed } from './log-bed.ts'
+import { processorTimeOf } from './processor.ts'
 
 const TRANSACTIONS = 40_000
 const ROUNDS = 3
-const TICKS_PER_SECOND = 100
 
 const bed = await makeLogBed()
 
-/** Seconds of processor that the server and all its processes have taken, those that have ended included. */
-function processorTime(): number {
-  const stat = (pid: string) => {
-    const text = readFileSync(`/proc/${pid}/stat`, 'utf8')
-    return text.slice(text.lastIndexOf(')') + 2).split(' ')
-  }
-  const main = String(bed.source.pid)
-  let ticks = 0
-  for (const pid of readdirSync('/proc').filter(name => /^\d+$/.test(name))) {
-    try {
-      // The fields from the third on: 1 parent, 11 and 12 user and system, 13 and 14 those of ended children.
-      const fields = stat(pid)
-      if (pid === main) ticks += [11, 12, 13, 14].reduce((sum, i) => sum + Number(fields[i]), 0)
-      else if (fields[1] === main) ticks += Number(fields[11]) + Number(fields[12])
-    } catch {
-      // It has ended meanwhile; then its parent counts it.
-    }
-  }
-  return ticks / TICKS_PER_SECOND
-}
+const processorTime = () => processorTimeOf(bed.source.pid)
 
 let next = 1
 async function load(): Promise<number> {
