@@ -4,7 +4,7 @@ import type { ConnectionInfo, PipelineStatus } from '@tide/core/api/types'
 import { mkdtempSync, rmSync } from 'node:fs'
 import { tmpdir } from 'node:os'
 import { join } from 'node:path'
-import type { WebDriver } from 'selenium-webdriver'
+import { By, type WebDriver } from 'selenium-webdriver'
 import { startRealMariadb, type RealMariadb } from '../packages/connectors/tests/real-mariadb.ts'
 import { call } from '../packages/stand-ins/src/api-call.ts'
 import { openBrowser } from './browser.ts'
@@ -15,7 +15,7 @@ const folder = mkdtempSync(join(tmpdir(), 'constant-tide-logs-'))
 let maria: RealMariadb
 let server: ServerProcess
 let driver: WebDriver
-const { xpath, button, click, type, sees, open } = pagesOf(
+const { find, xpath, button, click, type, sees, open } = pagesOf(
   () => driver,
   () => server.url,
 )
@@ -98,6 +98,41 @@ test('its sheet shows who reads the journal and hands out what is in it', async 
   ])
   await click(xpath('//section[@aria-label="Journal"]//a[normalize-space()="Trays"]'))
   await sees('caught up', 30)
+})
+
+test('tables are added to a pipeline that runs, with a plan for them alone, and a lane is copied again', async () => {
+  const client = await maria.connect()
+  await client.run('CREATE TABLE nursery.shelves (id int PRIMARY KEY, room varchar(20))')
+  await client.run(`INSERT INTO nursery.shelves VALUES (1, 'north'), (2, 'south'), (3, 'attic')`)
+  const [{ id }] = (await call<PipelineStatus[]>(server.url, 'GET', '/pipelines')) as [PipelineStatus]
+  const status = () => call<PipelineStatus>(server.url, 'GET', `/pipelines/${id}`)
+  await open(`/pipelines/${id}/setup`)
+  await click(button('Add tables'))
+  await sees('No further table is ticked.')
+  expect(await (await find(By.css('[aria-label="nursery.trays"]'))).isEnabled()).toBe(false)
+  await click(find(By.css('[aria-label="nursery.shelves"]')))
+  await sees('Creates 1 table')
+  await click(button('Add 1 table'))
+  await sees('Complete up to', 60)
+  await eventually(async () => (await status()).lanes[1]?.copied, 30, 'the added table')
+  await client.run(`UPDATE nursery.shelves SET room = 'cellar' WHERE id = 3`)
+  await client.run(`UPDATE nursery.trays SET seedlings = 42 WHERE id = 1`)
+  const counts = ({ lanes }: PipelineStatus) => lanes.map(({ rowsThere, updated }) => [rowsThere, updated])
+  await eventually(async () => String(counts(await status())) === '2,2,3,1', 30, 'both lanes’ changes')
+  await sees('nursery.shelves')
+  await click(find(By.css('[aria-label="Recopy nursery.shelves"]')))
+  await sees('The other lanes go on meanwhile.')
+  await click(button('Empty and copy it'))
+  await client.run(`INSERT INTO nursery.trays VALUES (3, 'chard', 12)`)
+  const done = async () => {
+    const { lanes, state, consistent } = await status()
+    return (
+      state === 'Following' && consistent && lanes.every(({ apart }) => !apart) && lanes[0]!.inserted === 1
+    )
+  }
+  await eventually(done, 30, 'the recopy')
+  expect((await status()).lanes.map(({ rowsThere }) => rowsThere)).toEqual([3, 3])
+  await client.close()
 })
 
 test('a source that was restarted is read again, and its sheet says so', async () => {

@@ -152,6 +152,8 @@ export interface SourceSide {
    * one place only. Views of such a source have a position.
    */
   beside?(): SourceSide & { close(): Promise<void> }
+  /** Where there is `beside`: records changes of these tables, too, from the returned position on. */
+  extendCapture?(tables: readonly DatasetName[]): Promise<Position>
 }
 
 /** A row as bytes, so that nobody needs to look into it on the way to the journal (see `core/records/tuple`). */
@@ -295,6 +297,8 @@ export interface TargetSide {
   ddl(steps: readonly PrepareStep[]): string[]
   /** Prepares the tables and writes the first checkpoint in one transaction. */
   prepare(steps: readonly PrepareStep[], checkpoint: Checkpoint): Promise<void>
+  /** Prepares more tables and writes the checkpoint that has their lanes. Repeating it after a failure is safe. */
+  extend(steps: readonly PrepareStep[], checkpoint: Checkpoint): Promise<void>
   /** Takes a range in. `again`: rows of it may be there already. Several calls may run side by side. */
   load(lane: TargetLane, range: CopyRange, again: boolean, commit: CommitLoad): Promise<void>
   begin(): Promise<ApplyTransaction>

@@ -257,6 +257,19 @@ describe.each(TARGETS)('the target %s', (_, choose) => {
     expect([at.match(/ c/g)?.length, at.match(/ f/g)?.length]).toEqual([8, 8])
   })
 
+  test('more tables come with the checkpoint that has them; what is there stays', async () => {
+    const table = { ...lane.table, name: 'later' }
+    const more: PrepareStep = { step: 'create table', table, columns, key: ['id'] }
+    await expect(target().extend([more, more], checkpoint(1, 'failed'))).rejects.toBeInstanceOf(Failure)
+    expect((await target().readCheckpoint('p'))!.position.at).toBe('copied')
+    await target().extend([more], checkpoint(1, 'extended'))
+    expect((await target().readCheckpoint('p'))!.position.at).toBe('extended')
+    expect([await target().count(lane.table), await target().count(table)]).toEqual([3, 0])
+    await expect(target().extend([], checkpoint(0, 'late'))).rejects.toMatchObject({
+      message: expect.stringContaining('taken this pipeline over'),
+    })
+  })
+
   test('emptying takes the rows and sets the checkpoint in one', async () => {
     await target().empty([lane], checkpoint(1, 'again'))
     expect(await rows()).toEqual([])

@@ -83,6 +83,12 @@ export function uncopied(checkpoint: Checkpoint, places: readonly number[], besi
   return { ...checkpoint, lanes, consistent: false }
 }
 
+/** With further lanes that stand at `position` and have copied nothing. */
+export function withLanes(checkpoint: Checkpoint, count: number, position: Position): Checkpoint {
+  const more = Array.from({ length: count }, () => ({ ...NOTHING_YET, own: position }))
+  return { ...checkpoint, lanes: [...checkpoint.lanes, ...more], consistent: false }
+}
+
 /** With changes that have landed in the lanes that stand where the checkpoint says. */
 export function withLanding(checkpoint: Checkpoint, landing: Landing): Checkpoint {
   const { to, head, newest, fetched } = landing

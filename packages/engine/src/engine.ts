@@ -118,6 +118,23 @@ export class Engine {
     await this.look()
   }
 
+  /** Adds tables to a pipeline that runs, by a plan for them alone, which must hold no refusal. */
+  async extend(id: string, plan: { lanes: Lane[]; steps: PrepareStep[] }): Promise<void> {
+    const { definition, state, lanes } = await this.record(id)
+    if (state !== 'Following' && state !== 'Paused') {
+      throw new Failure(
+        'refused',
+        `“${definition.name}” is ${state.toLowerCase()}.`,
+        'Tables can be added to one that follows or is paused.',
+      )
+    }
+    const added = plan.lanes.map(({ source }) => source)
+    await this.parts.pipelines.addLanes(id, { ...definition, tables: [...definition.tables, ...added] }, plan)
+    await this.halt(id)
+    await this.say(id, `Added ${added.map(printName).join(', ')} to ${lanes.length} tables.`)
+    await this.look()
+  }
+
   async pause(id: string): Promise<void> {
     await this.want(id, 'pause', ['Copying', 'Following'], 'Paused.')
   }
@@ -245,6 +262,7 @@ export class Engine {
         over.push(work.id)
       } else if (kept.running) {
         kept.runner!.want(work.wanted)
+        if (work.laneCount !== kept.runner!.laneCount) kept.runner!.interrupt() // the next one has them all
         const asked = JSON.stringify(work.recopy)
         if (work.recopy.length > 0 && asked !== kept.recopyTold) kept.runner!.lookForRecopy()
         kept.recopyTold = asked
@@ -397,7 +415,7 @@ export class Engine {
       consistent: live?.consistent ?? false,
       position: live?.position ?? null,
       lanes: live?.lanes ?? idleLanes(record),
-      recopiesBeside: live?.recopiesBeside ?? false,
+      copiesBeside: live?.copiesBeside ?? false,
       lagSeconds: running && live.state !== 'Copying' ? runner!.meter.lag : null,
       delay: running && live.state !== 'Copying' ? runner!.meter.delay : null,
       backlog: running ? runner!.meter.backlog : null,

@@ -1,6 +1,6 @@
 /** What the engine asks of the store, and of whoever opens connections. */
 import type { Connector, Session } from '@tide/connectors/contract'
-import type { PipelineState } from '@tide/core/definition/definition'
+import type { Definition, PipelineState } from '@tide/core/definition/definition'
 import type { PipelineStatus } from '@tide/core/api/types'
 import type {
   EngineRecord,
@@ -21,6 +21,11 @@ export interface PipelineRepository {
     plan: { lanes: Lane[]; steps: PrepareStep[] },
     startedAt: string,
     tied: Tie | null,
+  ): Promise<void>
+  addLanes(
+    id: string,
+    definition: Definition,
+    plan: { lanes: readonly Lane[]; steps: readonly PrepareStep[] },
   ): Promise<void>
   want(id: string, wanted: PipelineRecord['wanted']): Promise<void>
   takeUp(id: string, wanted: 'run' | 'stop'): Promise<void>

@@ -6,8 +6,17 @@ import { asFailure, Failure } from '@tide/core/failure'
 import { backoff } from '@tide/core/pace/backoff'
 import { Rate, secondsLeft } from '@tide/core/pace/rate'
 import type { TideSample } from '@tide/core/pace/tide'
+import type { PrepareStep } from '@tide/core/plan/plan'
+import { datasetId } from '@tide/core/records/dataset'
 import { LanesApart } from './apart.ts'
-import { firstCheckpoint, landedChanges, lanesApart, SharedCheckpoint, uncopied } from './checkpoint.ts'
+import {
+  firstCheckpoint,
+  landedChanges,
+  lanesApart,
+  SharedCheckpoint,
+  uncopied,
+  withLanes,
+} from './checkpoint.ts'
 import { copyLanes } from './copy.ts'
 import { sourceLanesOf, type FetchRow } from './follow.ts'
 import { follow, lanesTogether } from './following.ts'
@@ -22,7 +31,7 @@ const COPY_RATE_OVER_MS = 5_000
 /** The part of a status that a runner knows. */
 export type LiveStatus = Pick<
   PipelineStatus,
-  'state' | 'retry' | 'waits' | 'recopiesBeside' | 'completeUpTo' | 'consistent' | 'position' | 'lanes'
+  'state' | 'retry' | 'waits' | 'copiesBeside' | 'completeUpTo' | 'consistent' | 'position' | 'lanes'
 >
 
 /** Another engine runs the pipeline by now. */
@@ -46,7 +55,7 @@ export class Runner {
   private copyRates: Rate[] = []
   private rowsThere: (number | null)[]
   private attempt = 0
-  private recopiesBeside = false
+  private copiesBeside = false
 
   /** `holder` is the engine's own id, under which it has the lease. */
   constructor(parts: EngineParts, record: PipelineRecord, holder: string) {
@@ -58,6 +67,10 @@ export class Runner {
     this.lanes = record.lanes.map(workingLane)
     this.rowsThere = this.lanes.map(() => null)
     this.meter = new Meter(parts.surroundings.now)
+  }
+
+  get laneCount(): number {
+    return this.lanes.length
   }
 
   want(wanted: PipelineRecord['wanted']): void {
@@ -94,7 +107,7 @@ export class Runner {
       state: this.state,
       retry: this.retry ?? this.sourceRetry,
       waits: this.waits,
-      recopiesBeside: this.recopiesBeside,
+      copiesBeside: this.copiesBeside,
       completeUpTo: checkpoint?.completeUpTo ?? null,
       consistent: checkpoint?.consistent ?? false,
       position: checkpoint?.position.at ?? null,
@@ -145,8 +158,10 @@ export class Runner {
         await this.dismantle(source, target)
         return true
       }
-      const checkpoint = found ? refuseLater(found, epoch) : await this.beginAnew(source, target, epoch)
-      this.recopiesBeside = source.beside !== undefined
+      const checkpoint = found
+        ? await this.withAllLanes(refuseLater(found, epoch), source, target)
+        : await this.beginAnew(source, target, epoch)
+      this.copiesBeside = source.beside !== undefined
       this.meter.begin(landedChanges(checkpoint.lanes), source.restMs)
       this.checkpoint = new SharedCheckpoint(checkpoint)
       const fetchRow: FetchRow = ({ source: { dataset, columns, key } }, value) =>
@@ -198,6 +213,23 @@ export class Runner {
       `Prepared ${this.lanes.length} tables at the target; changes are captured from ${position.at} on.`,
     )
     return checkpoint
+  }
+
+  /** Lanes that were added since the checkpoint was written go their own way first. */
+  private async withAllLanes(found: Checkpoint, source: SourceSide, target: TargetSide): Promise<Checkpoint> {
+    const added = this.lanes.slice(found.lanes.length)
+    if (added.length === 0) return found
+    const position = await source.extendCapture!(added.map(lane => lane.plan.source))
+    const extended = withLanes(found, added.length, position)
+    const made = (step: PrepareStep) =>
+      step.step === 'create schema' ||
+      added.some(({ plan }) => datasetId(plan.target) === datasetId(step.table))
+    await target.extend(this.record.steps.filter(made), extended)
+    await this.log(
+      'info',
+      `Prepared ${added.length} more tables at the target; their changes are captured from ${position.at} on.`,
+    )
+    return extended
   }
 
   private async emptyForRecopy({ source, target, checkpoint }: OpenPipeline): Promise<void> {

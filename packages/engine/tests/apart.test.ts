@@ -48,8 +48,9 @@ const there = ({ target }: Bed, name: string) =>
     .sort()
 const wanted = ({ log }: Bed, name: string) =>
   [...log.rowsOf(name)].map(([key, value]) => `${key} ${value}`).sort()
-const equal = (one: Bed) =>
-  NAMES.every(name => JSON.stringify(there(one, name)) === JSON.stringify(wanted(one, name)))
+const same = (one: Bed, name: string) =>
+  JSON.stringify(there(one, name)) === JSON.stringify(wanted(one, name))
+const equal = (one: Bed) => NAMES.every(name => same(one, name))
 const together = ({ target }: Bed) =>
   target.state.checkpoint?.lanes.every(({ copied, own }) => copied && !own) === true
 
@@ -60,10 +61,11 @@ async function until(what: () => boolean): Promise<void> {
   }
 }
 
-async function started(one: Bed) {
+async function started(one: Bed, lanes = LANES) {
   const engine = one.engine()
-  await engine.begin('p', { lanes: LANES, steps: [] })
-  await until(() => one.record.state === 'Following' && equal(one))
+  await engine.begin('p', { lanes, steps: [] })
+  const names = lanes.map(({ source }) => source.name)
+  await until(() => one.record.state === 'Following' && names.every(name => same(one, name)))
   return engine
 }
 
@@ -135,7 +137,33 @@ function engineJournal(engine: unknown): string | undefined {
   return journals.of('from').info?.followers[0]?.position
 }
 
-test('copied again, paused, cut and killed at any moment, every lane ends up equal', async () => {
+test('a table that is added is copied while the others go on, and joins them', async () => {
+  const one = bed()
+  for (let i = 0; i < 20; i++) one.log.commit([['beds', `bed ${i}`]], [['tools', `tool ${i}`]])
+  const engine = await started(one, LANES.slice(0, 1))
+  let ranges = 0
+  one.log.onRange = async () => {
+    one.log.commit([
+      ['beds', `while ${++ranges}`],
+      ['tools', `while ${ranges}`],
+    ])
+    await until(() => there(one, 'beds').some(row => row.endsWith(` while ${ranges}`)))
+  }
+  await engine.extend('p', { lanes: LANES.slice(1), steps: [] })
+  await until(
+    () => ranges > 6 && one.target.state.checkpoint!.lanes.length === 3 && together(one) && equal(one),
+  )
+  expect(one.record).toMatchObject({ state: 'Following', reason: null })
+  expect(one.target.prepared).toBe(1)
+  await engine.pause('p')
+  await until(() => one.record.state === 'Paused')
+  await engine.end('p')
+  await until(() => one.record.state === 'Stopped')
+  await expect(engine.extend('p', { lanes: LANES, steps: [] })).rejects.toMatchObject({ kind: 'refused' })
+  await engine.stop()
+})
+
+test('added, copied again, paused, cut and killed at any moment, every lane ends up equal', async () => {
   const change = fc.tuple(
     fc.constantFrom(...NAMES),
     fc.option(fc.string({ unit: fc.constantFrom('a', 'b', 'c'), minLength: 1, maxLength: 3 }), { freq: 4 }),
@@ -144,6 +172,7 @@ test('copied again, paused, cut and killed at any moment, every lane ends up equ
   const step = fc.oneof(
     { weight: 6, arbitrary: fc.record({ commit: fc.array(change, { minLength: 1, maxLength: 4 }) }) },
     { weight: 3, arbitrary: fc.record({ recopy: fc.subarray([0, 1, 2], { minLength: 1 }) }) },
+    { weight: 1, arbitrary: fc.constant({ add: true }) },
     { weight: 1, arbitrary: fc.constant({ kill: true }) },
     { weight: 1, arbitrary: fc.constant({ pause: true }) },
     { weight: 3, arbitrary: fc.record({ wait: fc.integer({ min: 0, max: 8 }) }) },
@@ -171,7 +200,11 @@ test('copied again, paused, cut and killed at any moment, every lane ends up equ
           const next = changes.shift()
           if (next) one.log.commit(next as Logged)
         }
-        let engine = await started(one)
+        let engine = await started(one, LANES.slice(0, 2))
+        const add = async () => {
+          if (one.record.lanes.length < 3)
+            await engine.extend('p', { lanes: LANES.slice(2), steps: [] }).catch(refused)
+        }
         calm = false
         try {
           for (const each of steps) {
@@ -179,6 +212,7 @@ test('copied again, paused, cut and killed at any moment, every lane ends up equ
             if ('wait' in each) await sleep(each.wait)
             // What is asked of a pipeline in another state is refused, and that is as well.
             if ('recopy' in each) await engine.recopy('p', each.recopy).catch(refused)
+            if ('add' in each) await add()
             if ('pause' in each) {
               await engine.pause('p').catch(refused)
               await sleep(1)
@@ -191,7 +225,9 @@ test('copied again, paused, cut and killed at any moment, every lane ends up equ
             }
           }
           calm = true
-          await until(() => one.record.state === 'Following' && together(one) && equal(one))
+          await until(() => one.record.state === 'Following')
+          await add()
+          await until(() => together(one) && equal(one))
           expect(one.record.reason).toBeNull()
           expect(one.target.prepared).toBe(1)
         } finally {

@@ -45,6 +45,12 @@ export class MemoryStore {
           tie: tied?.tie ?? null,
           freshFrom: record.epoch + 1,
         }),
+      addLanes: async (_id, definition, { lanes, steps }) =>
+        void Object.assign(record, {
+          definition,
+          lanes: [...record.lanes, ...lanes],
+          steps: [...record.steps, ...steps],
+        }),
       want: async (_id, wanted) => void (record.wanted = wanted),
       takeUp: async (_id, wanted) =>
         void Object.assign(record, {
@@ -82,7 +88,14 @@ export class MemoryStore {
         await beat(me)
       },
       beat,
-      work: async () => [{ ...structuredClone(record), hasReason: record.reason !== null, free: free() }],
+      work: async () => [
+        {
+          ...structuredClone(record),
+          laneCount: record.lanes.length,
+          hasReason: record.reason !== null,
+          free: free(),
+        },
+      ],
       take: async (_id, holder) => {
         if (!free()) return false
         record.holder = holder

@@ -163,6 +163,7 @@ export class MemoryTarget {
           this.prepared++
           this.state = { rows: [], checkpoint: structuredClone(checkpoint) }
         }),
+      extend: (_steps, checkpoint) => troubled(trouble, () => commit(checkpoint)),
       load: (lane, { csv }, again, committing) =>
         troubled(trouble, async () => {
           const rows = Buffer.concat(csv as Uint8Array[])

@@ -186,8 +186,8 @@ export class Journal {
     })
   }
 
-  /** Fails when what follows the position is not, or no longer, all there for these tables. */
-  refuseGap(tables: readonly DatasetName[], from: Position): void {
+  /** Fails when what follows the position, or a table's own later one, is not, or no longer, all there. */
+  refuseGap(tables: readonly { dataset: DatasetName; since?: Position | null }[], from: Position): void {
     const remedy = 'Start again: the tables are copied anew.'
     if (from.kind !== this.register.kind || from.incarnation !== this.register.incarnation) {
       throw new Failure(
@@ -196,9 +196,9 @@ export class Journal {
         remedy,
       )
     }
-    const missing = tables.find(table => {
-      const covered = this.register.covered[datasetId(table)]
-      return covered === undefined || this.isAfter(covered, from.at)
+    const missing = tables.find(({ dataset, since }) => {
+      const covered = this.register.covered[datasetId(dataset)]
+      return covered === undefined || this.isAfter(covered, since?.at ?? from.at)
     })
     if (missing || this.isAfter(this.start.at, from.at)) {
       throw new Failure(

@@ -278,8 +278,17 @@ test('the retention lets go of what nobody needs, and of what is needed only whe
     'x7',
   ])
   await journal.cover([{ namespace: 's', name: 't1' }], journal.position('0/100'))
-  const refuse = () => journal.refuseGap([{ namespace: 's', name: 't1' }], journal.position(lsn(3)))
+  const t1 = { dataset: { namespace: 's', name: 't1' } }
+  const refuse = () => journal.refuseGap([t1], journal.position(lsn(3)))
   expect(refuse).not.toThrow()
+  // A table that came later is there for those who take it from there on.
+  const later = { namespace: 's', name: 't2' }
+  await journal.cover([later], journal.position(lsn(5)))
+  expect(() => journal.refuseGap([t1, { dataset: later }], journal.position(lsn(3)))).toThrow(
+    'no longer holds',
+  )
+  const since = journal.position(lsn(5))
+  expect(() => journal.refuseGap([t1, { dataset: later, since }], journal.position(lsn(3)))).not.toThrow()
   expect(await journal.trim({ ...keep, hardBytes: 300_000 }, now)).toBe(3)
   expect(refuse).toThrow('no longer holds what follows')
   journal = await reopened(journal, 100_000)

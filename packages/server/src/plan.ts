@@ -2,7 +2,8 @@ import type { PlanAnswer } from '@tide/core/api/types'
 import type { Definition } from '@tide/core/definition/definition'
 import { Failure } from '@tide/core/failure'
 import { makePlan, type Claim, type PlanNote } from '@tide/core/plan/plan'
-import type { DatasetName } from '@tide/core/records/dataset'
+import type { PipelineRecord } from '@tide/core/definition/pipeline'
+import { datasetId, type DatasetName } from '@tide/core/records/dataset'
 import type { Services } from './services.ts'
 
 /** The plan of a definition as things stand now. `pipeline` is the id it is for; what belongs to others is refused. */
@@ -54,6 +55,31 @@ export async function planFor(
   )
 }
 
+/** The plan for what these tables add to a pipeline that runs; its own tables are not touched. */
+export async function planForMore(
+  services: Services,
+  { definition, lanes }: PipelineRecord,
+  tables: readonly DatasetName[],
+  fresh: boolean,
+): Promise<PlanAnswer> {
+  const present = new Set(lanes.map(lane => datasetId(lane.source)))
+  const added = tables.filter(table => !present.has(datasetId(table)))
+  const more = { ...definition, tables: added }
+  const refused = await services.sessions.use(definition.from, async ({ log }) => !log)
+  if (refused) return { ...EMPTY, notes: [NOT_BESIDE] }
+  // For no pipeline: what belongs to this very one is refused as well.
+  const plan = await planFor(services, more, undefined, fresh)
+  if (added.length > 0) return plan
+  return { ...plan, notes: [undecidedNote('tables', 'No further table is ticked.', 'Tick those to add.')] }
+}
+
+const NOT_BESIDE: PlanNote = {
+  level: 'refused',
+  section: 'from',
+  message: 'To this source’s way of capturing changes, tables cannot be added while others are followed.',
+  remedy: 'Stop the pipeline, tick them, and start again.',
+}
+
 const EMPTY: PlanAnswer = {
   lanes: [],
   steps: [],
@@ -68,18 +94,17 @@ const EMPTY: PlanAnswer = {
 
 /** What nobody has said yet. The name comes last: choosing source and target proposes one. */
 function undecided({ name, from, to }: Definition): PlanNote[] {
-  const note = (section: PlanNote['section'], message: string, remedy: string): PlanNote => ({
-    level: 'undecided',
-    section,
-    message,
-    remedy,
-  })
   const notes: PlanNote[] = []
-  if (from === '') notes.push(note('from', 'No source is chosen.', 'Choose where the records come from.'))
-  if (to === '') notes.push(note('to', 'No target is chosen.', 'Choose where the records go.'))
+  if (from === '')
+    notes.push(undecidedNote('from', 'No source is chosen.', 'Choose where the records come from.'))
+  if (to === '') notes.push(undecidedNote('to', 'No target is chosen.', 'Choose where the records go.'))
   if (name.trim() === '' && notes.length === 0)
-    notes.push(note('name', 'The pipeline has no name.', 'Give it one.'))
+    notes.push(undecidedNote('name', 'The pipeline has no name.', 'Give it one.'))
   return notes
+}
+
+function undecidedNote(section: PlanNote['section'], message: string, remedy: string): PlanNote {
+  return { level: 'undecided', section, message, remedy }
 }
 
 /** Tables that other pipelines write to in the same system, through whichever connection. */

@@ -42,7 +42,7 @@ export class Leases {
   }
 
   work(): Promise<PipelineWork[]> {
-    const { id, state, wanted, holder, home, recopy, leasedUntil, reason } = pipeline
+    const { id, state, wanted, holder, home, recopy, lanes, leasedUntil, reason } = pipeline
     return this.db
       .select({
         id,
@@ -51,6 +51,7 @@ export class Leases {
         holder,
         home,
         recopy,
+        laneCount: sql<number>`jsonb_array_length(${lanes})`,
         hasReason: sql<boolean>`${reason} IS NOT NULL`,
         free: sql<boolean>`${holder} IS NULL OR ${leasedUntil} < now()`,
       })

@@ -59,6 +59,22 @@ export class Pipelines {
       .where(eq(pipeline.id, id))
   }
 
+  /** More lanes for a pipeline that runs; whoever runs it takes them up. */
+  async addLanes(
+    id: string,
+    definition: Definition,
+    { lanes, steps }: { lanes: readonly Lane[]; steps: readonly PrepareStep[] },
+  ): Promise<void> {
+    await this.db
+      .update(pipeline)
+      .set({
+        definition,
+        lanes: sql`${pipeline.lanes} || ${JSON.stringify(lanes)}::jsonb`,
+        steps: sql`${pipeline.steps} || ${JSON.stringify(steps)}::jsonb`,
+      })
+      .where(eq(pipeline.id, id))
+  }
+
   async want(id: string, wanted: PipelineRecord['wanted']): Promise<void> {
     await this.db.update(pipeline).set({ wanted }).where(eq(pipeline.id, id))
   }

@@ -65,6 +65,13 @@ export class DuckdbTarget implements TargetSide {
     })
   }
 
+  extend(steps: readonly PrepareStep[], checkpoint: Checkpoint): Promise<void> {
+    return this.transaction(async () => {
+      for (const statement of this.ddl(steps)) await this.run(statement)
+      await this.writeCheckpoint(checkpoint)
+    })
+  }
+
   async load(lane: TargetLane, { csv }: CopyRange, again: boolean, commit: CommitLoad): Promise<void> {
     await this.withFile(csv, csvFile =>
       this.turns.run(async () => {

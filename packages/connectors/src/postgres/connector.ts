@@ -78,7 +78,7 @@ function sourceSide(pool: Pool, guard: <T>(work: Promise<T>) => Promise<T>): Sou
   let pruned = 0
   return {
     captureNote:
-      'Each written row costs the source one more insert. Sessions with session_replication_role = replica bypass the triggers.',
+      'A change table and two triggers a table, taken off again by Stop. Each written row costs the source one more insert. Sessions with session_replication_role = replica bypass the triggers.',
     captureStatements: tables => guard(installStatements(pool, tables)),
     startCapture: (follower, tables) =>
       guard(

@@ -56,8 +56,8 @@ export interface PipelineStatus {
   consistent: boolean
   position: string | null
   lanes: LaneStatus[]
-  /** A lane can be copied again while the others go on. */
-  recopiesBeside: boolean
+  /** Lanes can be added, or copied again, while the others go on. */
+  copiesBeside: boolean
   startedAt: string | null
   /** Greatest lag in each of the last 60 minutes, oldest first. */
   strip: (number | null)[]

@@ -47,6 +47,8 @@ export interface PipelineWork extends Pick<
   PipelineRecord,
   'id' | 'state' | 'wanted' | 'holder' | 'home' | 'recopy'
 > {
+  /** How many lanes it has. */
+  laneCount: number
   /** There is a reason for its stop. */
   hasReason: boolean
   /** Nobody's lease on it is in force. */

@@ -65,20 +65,24 @@ export class JournalKeeper {
       }
       this.fault = undefined
       let from: Position
-      if (journal) {
-        const known = new Set(journal.coveredTables.map(datasetId))
-        const more = tables.some(table => !known.has(datasetId(table)))
-        if (log.selectsTables && more) await this.stopReading()
-        const { position, added } = await log.extend(this.reader, tables)
-        const uncovered = log.selectsTables ? tables.filter(table => !known.has(datasetId(table))) : added
-        await journal.cover(uncovered, position)
-        from = position
-      } else {
+      if (journal) from = await this.coverMore(journal, tables, log)
+      else {
         from = await log.open(this.reader, tables, tell)
         journal = this.journalThere = await Journal.begin(this.folder, from)
         await journal.cover(tables, from)
       }
       await journal.hold(follower, from.at)
+      this.startReading(journal)
+      return from
+    })
+  }
+
+  /** From the returned position on, changes of these tables are in the journal, too. */
+  extend(tables: readonly DatasetName[], log: LogSide): Promise<Position> {
+    return this.turns.run(async () => {
+      const journal = await this.opened()
+      if (!journal) throw journalGone()
+      const from = await this.coverMore(journal, tables, log)
       this.startReading(journal)
       return from
     })
@@ -175,6 +179,16 @@ export class JournalKeeper {
       await this.journalThere?.close()
       this.journalThere = undefined
     })
+  }
+
+  private async coverMore(journal: Journal, tables: readonly DatasetName[], log: LogSide): Promise<Position> {
+    const known = new Set(journal.coveredTables.map(datasetId))
+    const more = tables.some(table => !known.has(datasetId(table)))
+    if (log.selectsTables && more) await this.stopReading()
+    const { position, added } = await log.extend(this.reader, tables)
+    const uncovered = log.selectsTables ? tables.filter(table => !known.has(datasetId(table))) : added
+    await journal.cover(uncovered, position)
+    return position
   }
 
   /** Whether what follows the journal's end is not to be had any more. */
@@ -296,6 +310,14 @@ export class JournalKeeper {
       durable: () => journal.end.at,
     }
   }
+}
+
+export function journalGone(): Failure {
+  return new Failure(
+    'structural',
+    'The journal of this source is gone; what was committed since is not known.',
+    'Was the data folder restored or moved? Start again: the tables are copied anew.',
+  )
 }
 
 /** Not every text is a position, and not every position is still there. */

@@ -12,7 +12,7 @@ import { datasetId, printName, type DatasetName } from '@tide/core/records/datas
 import type { LoggedRelation } from '@tide/core/records/relation'
 import type { Journal } from '@tide/journal/journal'
 import { JournalReader, type ReadAs } from '@tide/journal/reader'
-import type { JournalKeeper } from './keeper.ts'
+import { journalGone, type JournalKeeper } from './keeper.ts'
 
 /** That the source was heard to have no more is taken for true so long. */
 const COMPLETE_HOLDS_US = 3_000_000
@@ -44,6 +44,10 @@ export class JournaledSource implements SourceSide {
 
   view(_follower: string, tell?: TellWait): Promise<CopyView> {
     return this.log.view(this.keeper.reader, tell)
+  }
+
+  extendCapture(tables: readonly DatasetName[]): Promise<Position> {
+    return this.keeper.extend(tables, this.log)
   }
 
   beside(): JournaledSource {
@@ -94,17 +98,8 @@ export class JournaledSource implements SourceSide {
     if (this.reading?.reader.at === from.at && this.reading.lanes === asked) return this.reading.reader
     await this.close()
     const journal = await this.keeper.resume()
-    if (!journal) {
-      throw new Failure(
-        'structural',
-        'The journal of this source is gone; what was committed since is not known.',
-        'Was the data folder restored or moved? Start again: the tables are copied anew.',
-      )
-    }
-    journal.refuseGap(
-      lanes.map(({ dataset }) => dataset),
-      from,
-    )
+    if (!journal) throw journalGone()
+    journal.refuseGap(lanes, from)
     const reader = new JournalReader(journal, from.at, relation => readAs(lanes, relation))
     this.reading = { reader, journal, lanes: asked }
     return reader

@@ -2,8 +2,10 @@ import type Router from '@koa/router'
 import { definitionSchema, type Definition } from '@tide/core/definition/definition'
 import { Failure } from '@tide/core/failure'
 import { hinders } from '@tide/core/plan/plan'
+import type { PlanAnswer } from '@tide/core/api/types'
 import type { PipelineRecord } from '@tide/core/definition/pipeline'
-import { planFor } from '../plan.ts'
+import type { DatasetName } from '@tide/core/records/dataset'
+import { planFor, planForMore } from '../plan.ts'
 import { tieOf } from '../tie.ts'
 import { rowPair } from '../row-pair.ts'
 import { newId, type Services } from '../services.ts'
@@ -26,6 +28,13 @@ const logSchema = {
   properties: {
     before: { type: 'integer', title: 'before', minimum: 1, maximum: Number.MAX_SAFE_INTEGER },
   },
+}
+
+const extendSchema = {
+  type: 'object',
+  additionalProperties: false,
+  required: ['tables'],
+  properties: { tables: definitionSchema.properties.tables },
 }
 
 const recopySchema = {
@@ -86,7 +95,7 @@ export function pipelineRoutes(router: Router, services: Services): void {
   router.put('/pipelines/:id', async ctx => {
     const { id, state } = await record(ctx.params.id!)
     const definition = valid<Definition>(definitionSchema, ctx.request.body, 'Pipeline')
-    if (!['Draft', 'Ready', 'Stopped'].includes(state)) {
+    if (!isChangeable({ state })) {
       throw new Failure(
         'refused',
         `“${definition.name}” is ${state.toLowerCase()}.`,
@@ -124,7 +133,11 @@ export function pipelineRoutes(router: Router, services: Services): void {
       ctx.request.body,
       'Plan',
     )
-    ctx.body = await planFor(services, definition, pipeline, false)
+    const present = pipeline ? await store.pipelines.get(pipeline) : undefined
+    ctx.body =
+      present && !isChangeable(present)
+        ? await planForMore(services, present, definition.tables, false)
+        : await planFor(services, definition, pipeline, false)
   })
 
   /** What people do to a pipeline; the answer is its status afterwards. */
@@ -141,9 +154,18 @@ export function pipelineRoutes(router: Router, services: Services): void {
       store.alone('start', async () => {
         const { definition } = await record(id)
         const plan = await planFor(services, definition, id, true)
-        const refusal = plan.notes.find(hinders)
-        if (refusal) throw new Failure('refused', refusal.message, refusal.remedy)
+        refuseHindered(plan)
         await engine.begin(id, plan, await tieOf(services, id, definition))
+      }),
+    ),
+  )
+  deed('extend', (id, body) =>
+    engine.inTurn('start', () =>
+      store.alone('start', async () => {
+        const { tables } = valid<{ tables: DatasetName[] }>(extendSchema, body ?? {}, 'Tables')
+        const plan = await planForMore(services, await record(id), tables, true)
+        refuseHindered(plan)
+        await engine.extend(id, plan)
       }),
     ),
   )
@@ -187,4 +209,13 @@ function jsonOf(text: string): unknown {
   } catch {
     return undefined
   }
+}
+
+/** Its setup can be changed as a whole; otherwise it runs, and can only be added to. */
+const isChangeable = ({ state }: Pick<PipelineRecord, 'state'>) =>
+  ['Draft', 'Ready', 'Stopped'].includes(state)
+
+function refuseHindered({ notes }: PlanAnswer): void {
+  const refusal = notes.find(hinders)
+  if (refusal) throw new Failure('refused', refusal.message, refusal.remedy)
 }

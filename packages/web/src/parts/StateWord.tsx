@@ -11,6 +11,11 @@ export function waitsForEngine({ state, engine }: PipelineStatus): boolean {
   return state !== 'Stopped' && engine !== null && !engine.live && engine.tie !== null
 }
 
+/** Tables can be added while it runs. */
+export function canTakeMore({ state, copiesBeside, wanted }: PipelineStatus): boolean {
+  return copiesBeside && wanted !== 'stop' && (state === 'Following' || state === 'Paused')
+}
+
 function tone(pipeline: PipelineStatus): string {
   const { state, retry, reason } = pipeline
   if (retry || waitsForEngine(pipeline) || (state === 'Stopped' && reason && reason.kind !== 'person'))

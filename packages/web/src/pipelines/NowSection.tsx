@@ -250,7 +250,7 @@ function RecopyLane({ pipeline, lane }: { pipeline: PipelineStatus; lane: LaneSt
       <p>
         {plural(lane.rowsThere ?? 0, 'row')} in {lane.target.name} of {pipeline.toName} are deleted and copied
         again.{' '}
-        {pipeline.recopiesBeside ? 'The other lanes go on meanwhile.' : 'The other lanes wait meanwhile.'}
+        {pipeline.copiesBeside ? 'The other lanes go on meanwhile.' : 'The other lanes wait meanwhile.'}
       </p>
     </Confirm>
   )

@@ -74,9 +74,6 @@ export function PlanMargin({ plan, error, fromName, toName, leaveOut, goTo }: Pl
                 : `Installs a capture at ${fromName}`
             }
           >
-            {sourceStatements.length === 0
-              ? 'The capture is there already. '
-              : 'A change table and two triggers a table, taken off again by Stop. '}
             {plan.captureNote}
             {sourceStatements.length > 0 && (
               <Statements

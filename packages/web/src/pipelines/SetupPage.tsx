@@ -50,7 +50,8 @@ function Setup({ begin, present, connections, connectors }: SetupProps) {
   const [open, setOpen] = useState<SectionName | undefined>(
     begin.from === '' ? 'from' : begin.to === '' ? 'to' : 'tables',
   )
-  const { id, saved, error: saveError, flush } = useKept(definition, present?.id, begin)
+  const adding = present !== undefined && !['Draft', 'Ready', 'Stopped'].includes(present.state)
+  const { id, saved, error: saveError, flush } = useKept(definition, present?.id, begin, !adding)
   const plan = usePlan(definition, id)
   const catalogue = useCatalogue(definition.from)
   const from = connections.find(connection => connection.id === definition.from)
@@ -74,7 +75,12 @@ function Setup({ begin, present, connections, connectors }: SetupProps) {
     )
   const start = async () => {
     const saved = await flush()
-    putPipeline(await api<PipelineStatus>('POST', `/pipelines/${saved}/start`))
+    const { tables } = definition
+    putPipeline(
+      adding
+        ? await api<PipelineStatus>('POST', `/pipelines/${saved}/extend`, { tables })
+        : await api<PipelineStatus>('POST', `/pipelines/${saved}/start`),
+    )
     await refreshConnections()
     await navigate(`/pipelines/${saved}`)
   }
@@ -84,7 +90,7 @@ function Setup({ begin, present, connections, connectors }: SetupProps) {
   const section = (name: SectionName) => ({
     name,
     open: open === name,
-    turn: () => setOpen(open === name ? undefined : name),
+    ...(adding && name !== 'tables' ? {} : { turn: () => setOpen(open === name ? undefined : name) }),
   })
   return (
     <>
@@ -94,6 +100,7 @@ function Setup({ begin, present, connections, connectors }: SetupProps) {
           aria-label="Name of the pipeline"
           placeholder="Name of the pipeline"
           className="w-full border-b border-transparent bg-transparent text-[20px] font-semibold hover:border-line-2"
+          readOnly={adding}
           value={definition.name}
           onChange={event => {
             setNamed(true)
@@ -101,9 +108,11 @@ function Setup({ begin, present, connections, connectors }: SetupProps) {
           }}
         />
         <p className="mb-3 text-[13px] text-ink-2">
-          {present && present.state !== 'Draft'
-            ? 'Starting again replaces what was copied before. '
-            : 'Draft, kept as you type. '}
+          {adding
+            ? 'It runs, and goes on while tables are added. To change anything else, stop it first.'
+            : present && present.state !== 'Draft'
+              ? 'Starting again replaces what was copied before. '
+              : 'Draft, kept as you type. '}
           {saved}
         </p>
         <ErrorNotice error={saveError} />
@@ -168,11 +177,20 @@ function Setup({ begin, present, connections, connectors }: SetupProps) {
             <TableTree
               datasets={catalogue.data.datasets}
               chosen={definition.tables}
+              fixed={adding ? begin.tables : []}
               change={tables => change({ tables })}
             />
           )}
         </Section>
-        <Section name="start" title="Start" says="copy what is there, then follow every change" />
+        <Section
+          name="start"
+          title="Start"
+          says={
+            adding
+              ? 'copy what is there in the added tables, then follow them with the others'
+              : 'copy what is there, then follow every change'
+          }
+        />
       </main>
       <aside
         className="flex w-[33%] min-w-[320px] flex-col border-l border-line-2 bg-paper-2"
@@ -210,6 +228,7 @@ function Setup({ begin, present, connections, connectors }: SetupProps) {
                 step.step === 'replace table' ? [`${step.table.namespace}.${step.table.name}`] : [],
               ) ?? []
             }
+            verb={adding ? 'Add' : 'Start copying'}
             start={start}
           />
         </div>
@@ -228,14 +247,15 @@ interface StartButtonProps {
   ready: boolean
   tables: number
   replaced: string[]
+  verb: string
   start: () => Promise<void>
 }
 
-function StartButton({ plan, ready, tables, replaced, start }: StartButtonProps) {
+function StartButton({ plan, ready, tables, replaced, verb: does, start }: StartButtonProps) {
   const [error, setError] = useState<unknown>()
   const [busy, setBusy] = useState(false)
   const blocked = !ready || (plan?.some(hinders) ?? true)
-  const verb = tables === 0 ? 'Start copying' : `Start copying ${plural(tables, 'table')}`
+  const verb = tables === 0 ? does : `${does} ${plural(tables, 'table')}`
   if (replaced.length > 0 && !blocked) {
     return (
       <Confirm
@@ -270,9 +290,7 @@ function StartButton({ plan, ready, tables, replaced, start }: StartButtonProps)
       >
         {busy ? 'Starting …' : verb}
       </Button>
-      {blocked && ready && (
-        <p className="mt-1 text-center text-[12px] text-ink-2">{decisions(plan)} before it can start</p>
-      )}
+      {blocked && ready && <p className="mt-1 text-center text-[12px] text-ink-2">{decisions(plan)} first</p>}
     </>
   )
 }
@@ -343,8 +361,8 @@ function Pick({
   )
 }
 
-/** Keeps the definition on the server as it is typed: makes the draft at the first edit, then writes every change. */
-function useKept(definition: Definition, present: string | undefined, begin: Definition) {
+/** Keeps the definition on the server as it is typed (`kept`): makes the draft at the first edit, then writes every change. */
+function useKept(definition: Definition, present: string | undefined, begin: Definition, kept: boolean) {
   const [id, setId] = useState(present)
   const [saved, setSaved] = useState('')
   const [error, setError] = useState<unknown>()
@@ -378,17 +396,17 @@ function useKept(definition: Definition, present: string | undefined, begin: Def
   }
   const text = JSON.stringify(definition)
   useEffect(() => {
-    if (text === written.current) return
+    if (!kept || text === written.current) return
     setSaved('')
     const timer = setTimeout(() => void write().catch(setError), SAVE_AFTER_MS)
     return () => clearTimeout(timer)
     // eslint-disable-next-line react-hooks/exhaustive-deps -- writes the newest definition, whenever it has changed
-  }, [text])
+  }, [text, kept])
   return {
     id,
     saved,
     error,
     /** Writes what is not written yet; gives the pipeline's id. */
-    flush: async (): Promise<string> => (await write())!,
+    flush: async (): Promise<string> => (kept ? (await write())! : present!),
   }
 }

@@ -3,10 +3,12 @@ import { printName } from '@tide/core/records/dataset'
 import { useOutletContext } from 'react-router'
 import { moment, plural } from '../format.ts'
 import { ButtonLink } from '../parts/Button.tsx'
+import { canTakeMore } from '../parts/StateWord.tsx'
 
 /** What a pipeline is set up to do, for reading. */
 export function SetupSection() {
-  const { id, definition, state, fromName, toName, lanes, startedAt } = useOutletContext<PipelineStatus>()
+  const pipeline = useOutletContext<PipelineStatus>()
+  const { id, definition, state, fromName, toName, lanes, startedAt } = pipeline
   const changeable = ['Draft', 'Ready', 'Stopped'].includes(state)
   return (
     <div className="max-w-3xl">
@@ -44,6 +46,11 @@ export function SetupSection() {
       <p className="mt-4 text-ink-2">
         {changeable ? (
           <ButtonLink to={`/pipelines/${id}/change`}>Change the setup</ButtonLink>
+        ) : canTakeMore(pipeline) ? (
+          <>
+            <ButtonLink to={`/pipelines/${id}/change`}>Add tables</ButtonLink> The others go on meanwhile. To
+            change anything else, stop the pipeline.
+          </>
         ) : (
           'Stop the pipeline to change its setup.'
         )}

@@ -7,6 +7,8 @@ import { FindField } from '../parts/Field.tsx'
 interface TableTreeProps {
   datasets: Dataset[]
   chosen: DatasetName[]
+  /** Those that are in it already, and stay. */
+  fixed: readonly DatasetName[]
   change: (chosen: DatasetName[]) => void
 }
 
@@ -17,10 +19,11 @@ const GRID =
   'grid grid-cols-[24px_minmax(0,1fr)_80px_70px_150px_120px] items-center gap-2 border-b border-line pr-1'
 
 /** Tables under their schemas, to be ticked whole or one by one. Space ticks, arrows move. */
-export function TableTree({ datasets, chosen, change }: TableTreeProps) {
+export function TableTree({ datasets, chosen, fixed, change }: TableTreeProps) {
   const [find, setFind] = useState('')
   const scroller = useRef<HTMLDivElement>(null)
   const ids = new Set(chosen.map(datasetId))
+  const stay = new Set(fixed.map(datasetId))
   const shown = datasets.filter(({ namespace, name }) =>
     `${namespace}.${name}`.toLowerCase().includes(find.toLowerCase()),
   )
@@ -36,9 +39,10 @@ export function TableTree({ datasets, chosen, change }: TableTreeProps) {
     overscan: 10,
   })
   const tick = (members: Dataset[], on: boolean) => {
-    const touched = new Set(members.map(datasetId))
+    const touched = new Set(members.map(datasetId).filter(id => !stay.has(id)))
     const rest = chosen.filter(name => !touched.has(datasetId(name)))
-    change(on ? [...rest, ...members.map(({ namespace, name }) => ({ namespace, name }))] : rest)
+    const more = members.filter(member => touched.has(datasetId(member)))
+    change(on ? [...rest, ...more.map(({ namespace, name }) => ({ namespace, name }))] : rest)
   }
   return (
     <div>
@@ -60,7 +64,12 @@ export function TableTree({ datasets, chosen, change }: TableTreeProps) {
                 {'schema' in line ? (
                   <SchemaLine {...line} ids={ids} tick={tick} />
                 ) : (
-                  <TableLine dataset={line.dataset} ticked={ids.has(datasetId(line.dataset))} tick={tick} />
+                  <TableLine
+                    dataset={line.dataset}
+                    ticked={ids.has(datasetId(line.dataset))}
+                    stays={stay.has(datasetId(line.dataset))}
+                    tick={tick}
+                  />
                 )}
               </div>
             )
@@ -113,15 +122,29 @@ function SchemaLine({
   )
 }
 
-function TableLine({ dataset, ticked, tick }: { dataset: Dataset; ticked: boolean; tick: Tick }) {
+interface TableLineProps {
+  dataset: Dataset
+  ticked: boolean
+  stays: boolean
+  tick: Tick
+}
+
+function TableLine({ dataset, ticked, stays, tick }: TableLineProps) {
   const { name, rows, rowsExact, key, keyNote } = dataset
-  const why = ticked ? 'ticked' : key.length === 0 ? (keyNote ?? 'cannot be followed') : ''
+  const why = stays
+    ? 'in it already'
+    : ticked
+      ? 'ticked'
+      : key.length === 0
+        ? (keyNote ?? 'cannot be followed')
+        : ''
   return (
     <label className={`${GRID} h-full pl-5 ${ticked ? '' : 'text-ink-3'}`}>
       <input
         type="checkbox"
         aria-label={`${dataset.namespace}.${name}`}
         checked={ticked}
+        disabled={stays}
         onChange={() => tick([dataset], !ticked)}
       />
       <span className="overflow-hidden font-mono text-[12px] text-ellipsis whitespace-nowrap">{name}</span>

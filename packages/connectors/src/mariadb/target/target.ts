@@ -56,34 +56,60 @@ export class MariadbTarget implements TargetSide {
     return steps.flatMap(ddl)
   }
 
+  prepare(steps: readonly PrepareStep[], checkpoint: Checkpoint): Promise<void> {
+    return this.make(
+      steps,
+      checkpoint,
+      async session => {
+        await session.run(
+          `DELETE FROM ${STATE_TABLE} WHERE pipeline = ${literal(checkpoint.pipeline)} AND epoch <= ${checkpoint.epoch}`,
+        )
+        if (await this.readCheckpoint(checkpoint.pipeline)) throw overtaken()
+      },
+      session => replaceRow(session, checkpoint.pipeline, checkpoint, checkpointValues(checkpoint)),
+    )
+  }
+
+  extend(steps: readonly PrepareStep[], checkpoint: Checkpoint): Promise<void> {
+    return this.make(
+      steps,
+      checkpoint,
+      async () => {},
+      session => writeCheckpoint(session, checkpoint),
+    )
+  }
+
   /**
    * MariaDB commits with each statement that makes a table. So what is about to be made is written down first, and when
    * that was cut off, those tables are ours to make again.
    */
-  async prepare(steps: readonly PrepareStep[], checkpoint: Checkpoint): Promise<void> {
-    await this.using(async session => {
+  private make(
+    steps: readonly PrepareStep[],
+    checkpoint: Checkpoint,
+    first: (session: Session) => Promise<void>,
+    last: (session: Session) => Promise<unknown>,
+  ): Promise<void> {
+    return this.using(async session => {
       for (const statement of STATE_DDL) await session.run(statement)
-      const pipeline = literal(checkpoint.pipeline)
-      const begun = literal(`making ${checkpoint.pipeline}`)
-      const [unfinished] = await session.arrays(`SELECT lanes FROM ${STATE_TABLE} WHERE pipeline = ${begun}`)
+      const begun = `making ${checkpoint.pipeline}`
+      const [unfinished] = await session.arrays(
+        `SELECT lanes FROM ${STATE_TABLE} WHERE pipeline = ${literal(begun)}`,
+      )
       const made = new Set<string>(unfinished ? JSON.parse(unfinished[0]!) : [])
       const tables = steps.flatMap(step => (step.step === 'create table' ? [tableName(step.table)] : []))
-      const insert = (name: string, [position, at, lanes, consistent]: string[]) =>
-        session.run(
-          `REPLACE INTO ${STATE_TABLE} (pipeline, epoch, position, complete_up_to, lanes, consistent, written_at)
-           VALUES (${name}, ${checkpoint.epoch}, ${position}, ${at}, ${lanes}, ${consistent}, now(6))`,
-        )
       const [position, at, , consistent] = checkpointValues(checkpoint) as [string, string, string, string]
-      await insert(begun, [position, at, literal(JSON.stringify(tables)), consistent])
-      await session.run(
-        `DELETE FROM ${STATE_TABLE} WHERE pipeline = ${pipeline} AND epoch <= ${checkpoint.epoch}`,
-      )
-      if (await this.readCheckpoint(checkpoint.pipeline)) throw overtaken()
+      await replaceRow(session, begun, checkpoint, [
+        position,
+        at,
+        literal(JSON.stringify(tables)),
+        consistent,
+      ])
+      await first(session)
       for (const table of tables) if (made.has(table)) await session.run(`DROP TABLE IF EXISTS ${table}`)
       for (const statement of this.ddl(steps)) await session.run(statement)
       await session.run('START TRANSACTION')
-      await insert(pipeline, checkpointValues(checkpoint))
-      await session.run(`DELETE FROM ${STATE_TABLE} WHERE pipeline = ${begun}`)
+      await last(session)
+      await session.run(`DELETE FROM ${STATE_TABLE} WHERE pipeline = ${literal(begun)}`)
       await session.run('COMMIT')
     })
   }
@@ -266,6 +292,18 @@ function ddl(step: PrepareStep): string[] {
   const key = `PRIMARY KEY (${step.key.map(ident).join(', ')})`
   const create = `CREATE TABLE ${tableName(step.table)} (\n  ${[...columns, key].join(',\n  ')}\n) ENGINE = InnoDB`
   return step.step === 'create table' ? [create] : [`DROP TABLE IF EXISTS ${tableName(step.table)}`, create]
+}
+
+function replaceRow(
+  session: Session,
+  name: string,
+  { epoch }: Checkpoint,
+  [position, at, lanes, consistent]: string[],
+): Promise<unknown> {
+  return session.run(
+    `REPLACE INTO ${STATE_TABLE} (pipeline, epoch, position, complete_up_to, lanes, consistent, written_at)
+     VALUES (${literal(name)}, ${epoch}, ${position}, ${at}, ${lanes}, ${consistent}, now(6))`,
+  )
 }
 
 async function writeCheckpoint(session: Session, checkpoint: Checkpoint): Promise<void> {

@@ -65,6 +65,13 @@ export class PostgresTarget implements TargetSide {
     })
   }
 
+  extend(steps: readonly PrepareStep[], checkpoint: Checkpoint): Promise<void> {
+    return this.transaction(async client => {
+      for (const statement of this.ddl(steps)) await client.query(statement)
+      await writeCheckpoint(client, checkpoint)
+    })
+  }
+
   async load(lane: TargetLane, { csv }: CopyRange, again: boolean, commit: CommitLoad): Promise<void> {
     const client = await this.connect()
     let broken = true
