@@ -109,6 +109,7 @@ test('tables are added to a pipeline that runs, with a plan for them alone, and 
   await open(`/pipelines/${id}/setup`)
   await click(button('Add tables'))
   await sees('No further table is ticked.')
+  await click(button('Look again'))
   expect(await (await find(By.css('[aria-label="nursery.trays"]'))).isEnabled()).toBe(false)
   await click(find(By.css('[aria-label="nursery.shelves"]')))
   await sees('Creates 1 table')

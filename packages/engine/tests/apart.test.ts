@@ -196,9 +196,11 @@ test('added, copied again, paused, cut and killed at any moment, every lane ends
             ['tools', `tool ${i}`],
           ])
         const changes = [...meanwhile]
-        one.log.onRange = () => {
+        one.log.onRange = async () => {
           const next = changes.shift()
-          if (next) one.log.commit(next as Logged)
+          if (!next) return
+          one.log.commit(next as Logged)
+          await sleep(changes.length % 4) // the others may land it meanwhile
         }
         let engine = await started(one, LANES.slice(0, 2))
         const add = async () => {

@@ -24,6 +24,13 @@ export const useCatalogue = (connection: string) =>
     enabled: connection !== '',
   })
 
+/** Reads a catalogue anew at its system; what is planned by it is computed again. */
+export async function lookAgain(connection: string): Promise<void> {
+  const catalogue = await api<Catalogue>('GET', `/connections/${connection}/catalogue?fresh=true`)
+  queryClient.setQueryData(['catalogue', connection], catalogue)
+  await queryClient.invalidateQueries({ queryKey: ['plan'] })
+}
+
 export function refreshConnections(): Promise<void> {
   return queryClient.invalidateQueries({ queryKey: ['connections'] })
 }

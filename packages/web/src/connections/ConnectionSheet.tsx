@@ -5,13 +5,7 @@ import { useState } from 'react'
 import { Link, useNavigate, useParams } from 'react-router'
 import { api } from '../api/client.ts'
 import type { CheckItem, Grid } from '@tide/core/api/browse'
-import {
-  queryClient,
-  refreshConnections,
-  useCatalogue,
-  useConnections,
-  useConnectors,
-} from '../api/queries.ts'
+import { lookAgain, refreshConnections, useCatalogue, useConnections, useConnectors } from '../api/queries.ts'
 import { count, plural } from '../format.ts'
 import { useWhere } from '../frame/crumbs.ts'
 import { Button, ButtonLink, TextButton } from '../parts/Button.tsx'
@@ -105,10 +99,6 @@ function Browser({ connection }: { connection: string }) {
   const catalogue = useCatalogue(connection)
   const [chosen, setChosen] = useState<DatasetName>()
   const [find, setFind] = useState('')
-  const reread = async () => {
-    await api('GET', `/connections/${connection}/catalogue?fresh=true`)
-    await queryClient.invalidateQueries({ queryKey: ['catalogue', connection] })
-  }
   const datasets = catalogue.data?.datasets ?? []
   const shown = datasets.filter(({ namespace, name }) =>
     `${namespace}.${name}`.toLowerCase().includes(find.toLowerCase()),
@@ -125,7 +115,10 @@ function Browser({ connection }: { connection: string }) {
           <h2 className="text-[14px]">
             {catalogue.isPending ? 'Reading the catalogue …' : plural(datasets.length, 'table')}
           </h2>
-          <TextButton className="text-[13px]" onClick={() => void reread()}>
+          <TextButton
+            className="text-[13px]"
+            onClick={() => void lookAgain(connection).catch(() => catalogue.refetch())}
+          >
             Look again
           </TextButton>
         </div>

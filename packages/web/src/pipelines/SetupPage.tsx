@@ -6,7 +6,7 @@ import { useEffect, useRef, useState, type ReactNode } from 'react'
 import { Link, useNavigate, useParams, useSearchParams } from 'react-router'
 import { api } from '../api/client.ts'
 import { putPipeline, useLive, usePipeline } from '../api/live.ts'
-import { refreshConnections, useCatalogue, useConnections, useConnectors } from '../api/queries.ts'
+import { lookAgain, refreshConnections, useCatalogue, useConnections, useConnectors } from '../api/queries.ts'
 import { bytes, plural } from '../format.ts'
 import { useWhere } from '../frame/crumbs.ts'
 import { Button, TextButton } from '../parts/Button.tsx'
@@ -179,6 +179,7 @@ function Setup({ begin, present, connections, connectors }: SetupProps) {
               chosen={definition.tables}
               fixed={adding ? begin.tables : []}
               change={tables => change({ tables })}
+              lookAgain={() => void lookAgain(definition.from).catch(() => catalogue.refetch())}
             />
           )}
         </Section>

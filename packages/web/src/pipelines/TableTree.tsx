@@ -2,6 +2,7 @@ import { datasetId, type Dataset, type DatasetName } from '@tide/core/records/da
 import { useVirtualizer } from '@tanstack/react-virtual'
 import { useRef, useState } from 'react'
 import { bytes, count, plural } from '../format.ts'
+import { TextButton } from '../parts/Button.tsx'
 import { FindField } from '../parts/Field.tsx'
 
 interface TableTreeProps {
@@ -10,6 +11,7 @@ interface TableTreeProps {
   /** Those that are in it already, and stay. */
   fixed: readonly DatasetName[]
   change: (chosen: DatasetName[]) => void
+  lookAgain: () => void
 }
 
 type Line = { schema: string; members: Dataset[] } | { dataset: Dataset }
@@ -19,7 +21,7 @@ const GRID =
   'grid grid-cols-[24px_minmax(0,1fr)_80px_70px_150px_120px] items-center gap-2 border-b border-line pr-1'
 
 /** Tables under their schemas, to be ticked whole or one by one. Space ticks, arrows move. */
-export function TableTree({ datasets, chosen, fixed, change }: TableTreeProps) {
+export function TableTree({ datasets, chosen, fixed, change, lookAgain }: TableTreeProps) {
   const [find, setFind] = useState('')
   const scroller = useRef<HTMLDivElement>(null)
   const ids = new Set(chosen.map(datasetId))
@@ -46,7 +48,12 @@ export function TableTree({ datasets, chosen, fixed, change }: TableTreeProps) {
   }
   return (
     <div>
-      <FindField label="Find a table" value={find} onChange={event => setFind(event.target.value)} />
+      <div className="flex items-baseline gap-4">
+        <FindField label="Find a table" value={find} onChange={event => setFind(event.target.value)} />
+        <TextButton className="text-[13px] whitespace-nowrap" onClick={lookAgain}>
+          Look again
+        </TextButton>
+      </div>
       <div className={`${GRID} mt-1 border-line-2 py-1 text-[12px] font-semibold text-ink-2`}>
         <span />
         <span>Table</span>
