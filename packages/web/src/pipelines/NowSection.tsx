@@ -65,10 +65,17 @@ function FollowFigures({ pipeline }: { pipeline: PipelineStatus }) {
     consistent,
     state,
   } = pipeline
+  const apart = pipeline.lanes.filter(lane => lane.apart).length
   return (
     <dl className="flex flex-wrap gap-y-2 py-3">
       <Figure
-        label={consistent || !completeUpTo ? 'Complete up to' : 'Catching up with the copy'}
+        label={
+          apart > 0
+            ? `Complete up to, but for ${plural(apart, 'lane')}`
+            : consistent || !completeUpTo
+              ? 'Complete up to'
+              : 'Catching up with the copy'
+        }
         value={completeUpTo ? clock(completeUpTo) : '–'}
         title={completeUpTo ? `${moment(completeUpTo)}, by the source’s clock` : undefined}
       />

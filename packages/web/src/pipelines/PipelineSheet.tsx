@@ -121,9 +121,11 @@ function StateSentence({ pipeline }: { pipeline: PipelineStatus }) {
         : lagSeconds <= 1 && backlog === 0
           ? 'caught up'
           : `${duration(lagSeconds)} behind`
+    const apart = pipeline.lanes.filter(lane => lane.apart).length
     return (
       <>
-        {word}, <b className="text-ink">{behind}</b>.
+        {word}, <b className="text-ink">{behind}</b>
+        {apart > 0 && `; ${plural(apart, 'table is', 'tables are')} copied meanwhile`}.
       </>
     )
   }
