@@ -29,7 +29,8 @@ const VIEWS: { name: string; path: string; before?: (driver: WebDriver) => Promi
     name: 'setup',
     path: `/pipelines/new?from=${connection('Alderbank')}`,
     before: async driver => {
-      await driver.wait(until.elementLocated(By.css('input[name="Target"]')), 5000).click()
+      const warehouse = '//label[contains(., "growers_warehouse")]/input[@name="Target"]'
+      await driver.wait(until.elementLocated(By.xpath(warehouse)), 5000).click()
       await driver.findElement(By.css('main .max-w-72 input')).sendKeys('NURSERY_COPY')
       await click(driver, '[aria-label="Change Tables"]')
       await click(driver, '[aria-label="All of nursery"]')
