@@ -1,33 +1,18 @@
 import type { EngineInfo, PipelineStatus, RunBy } from '@tide/core/api/types'
-import type { Definition } from '@tide/core/definition/definition'
 import type { EngineRecord, PipelineRecord, PipelineWork, Tie } from '@tide/core/definition/pipeline'
 import { Failure } from '@tide/core/failure'
 import { Turns } from '@tide/core/pace/turns'
-import { depthStrip, type TideSample } from '@tide/core/pace/tide'
 import type { Lane, PrepareStep } from '@tide/core/plan/plan'
 import { printName } from '@tide/core/records/dataset'
+import { STRIP_MINUTES, type Kept } from './kept.ts'
 import type { EngineParts } from './parts.ts'
 import { mustRun, shareOf, worthTaking } from './share.ts'
 import { Runner } from './runner.ts'
+import { sampleUntil } from './sampling.ts'
+import { namesOf, statusOf } from './status.ts'
 
-const SAMPLE_MS = 1_000
 /** How often engines say that they are there, and look for work. */
 const LOOK_MS = 1_000
-const STRIP_MINUTES = 60
-
-interface Kept {
-  /** Stays after its run, for what it knows; gone when another engine has the pipeline. */
-  runner: Runner | undefined
-  /** Set for as long as the runner runs. */
-  running: Promise<void> | undefined
-  /** It is being ended here so that another engine can have it. */
-  giving: boolean
-  /** The request to recopy that the runner was told of. */
-  recopyTold: string
-  /** One reading a minute for the depth strip, and the readings of the minute under way. */
-  minutes: TideSample[]
-  sample: TideSample | null
-}
 
 /**
  * Runs pipelines, samples their figures, and carries out what people ask of them. What is asked goes to the store, and
@@ -57,7 +42,7 @@ export class Engine {
   async start(): Promise<void> {
     await this.parts.leases.begin(this.me)
     await this.look()
-    this.sampling = this.sampleUntilEnded()
+    this.sampling = sampleUntil(this.ended.signal, this.kept, this.parts, () => this.changed())
     this.looking = this.lookUntilEnded()
   }
 
@@ -297,7 +282,9 @@ export class Engine {
   private async tellOthers(): Promise<void> {
     const here = [...this.kept].flatMap(([id, { running }]) => (running ? [id] : []))
     const records = await Promise.all(here.map(id => this.parts.pipelines.get(id)))
-    const statuses = records.flatMap(record => (record ? [this.statusHere(record)] : []))
+    const statuses = records.flatMap(record =>
+      record ? [statusOf(record, this.keep(record.id), this.parts)] : [],
+    )
     await this.parts.leases.tell(await Promise.all(statuses))
   }
 
@@ -364,9 +351,9 @@ export class Engine {
       records.map(async record => {
         const engine = this.runBy(record)
         const other = byId.get(record.id)
-        if (!other) return { ...(await this.statusHere(record)), engine }
+        if (!other) return { ...(await statusOf(record, this.keep(record.id), this.parts)), engine }
         const { definition, wanted, startedAt, reason, state } = record
-        const names = await this.names(definition)
+        const names = await namesOf(definition, this.parts)
         const now = { definition, wanted, startedAt, reason, ...names, engine }
         if (other.fresh) return { ...other.status, ...now }
         const unknown = {
@@ -395,79 +382,6 @@ export class Engine {
     return this.engineRecords.some(({ id, live }) => live && id !== this.me.id)
   }
 
-  private async statusHere(record: PipelineRecord): Promise<PipelineStatus> {
-    const kept = this.keep(record.id)
-    const { runner } = kept
-    const live = runner?.status
-    const running = live && live.state !== 'Stopped'
-    const { now } = this.parts.surroundings
-    return {
-      id: record.id,
-      definition: record.definition,
-      ...(await this.names(record.definition)),
-      wanted: record.wanted,
-      startedAt: record.startedAt,
-      retry: live?.retry ?? null,
-      waits: live?.waits ?? null,
-      state: live?.state ?? record.state,
-      reason: running ? null : record.reason,
-      completeUpTo: live?.completeUpTo ?? null,
-      consistent: live?.consistent ?? false,
-      position: live?.position ?? null,
-      lanes: live?.lanes ?? idleLanes(record),
-      copiesBeside: live?.copiesBeside ?? false,
-      lagSeconds: running && live.state !== 'Copying' ? runner!.meter.lag : null,
-      delay: running && live.state !== 'Copying' ? runner!.meter.delay : null,
-      backlog: running ? runner!.meter.backlog : null,
-      committedPerMinute: running ? runner!.meter.committedPerMinute : 0,
-      landedPerMinute: running ? runner!.meter.landedPerMinute : 0,
-      landed: runner?.meter.landed ?? 0,
-      strip: depthStrip(kept.minutes, now(), STRIP_MINUTES),
-      sample: kept.sample,
-      engine: null,
-    }
-  }
-
-  private async names({ from, to }: Definition): Promise<{ fromName: string; toName: string }> {
-    const [source, target] = await Promise.all([
-      this.parts.connections.describe(from),
-      this.parts.connections.describe(to),
-    ])
-    return { fromName: source?.name ?? '', toName: target?.name ?? '' }
-  }
-
-  private async sampleUntilEnded(): Promise<void> {
-    const { now, sleep } = this.parts.surroundings
-    let minute = Math.floor(now() / 60_000)
-    while (!this.ended.signal.aborted) {
-      await sleep(SAMPLE_MS - (now() % SAMPLE_MS), this.ended.signal)
-      const seconds: ({ pipeline: string } & TideSample)[] = []
-      for (const [pipeline, kept] of this.kept) {
-        const sample = kept.runner?.sample()
-        if (!sample) continue
-        kept.sample = sample
-        kept.minutes = withMinute(kept.minutes, sample)
-        seconds.push({ pipeline, ...sample })
-      }
-      this.changed()
-      // Figures are for show: when the store cannot take them, the pipelines go on.
-      await this.parts.history.addFigures(1, seconds).catch(() => {})
-      if (Math.floor(now() / 60_000) === minute) continue
-      const over = minute * 60_000
-      minute = Math.floor(now() / 60_000)
-      await this.writeMinute(over).catch(() => {})
-    }
-  }
-
-  private async writeMinute(at: number): Promise<void> {
-    const rows = [...this.kept].flatMap(([pipeline, { minutes }]) => {
-      const reading = minutes.find(sample => sample.at === at)
-      return reading ? [{ pipeline, ...reading }] : []
-    })
-    await this.parts.history.addFigures(60, rows)
-    await this.parts.history.trimFigures(this.parts.surroundings.now())
-  }
-
   private say(pipeline: string, message: string): Promise<void> {
     return this.parts.history.log({ level: 'info', pipeline, message, byPerson: true })
   }
@@ -475,31 +389,4 @@ export class Engine {
   private changed(): void {
     for (const listener of this.listeners) listener()
   }
-}
-
-/** Folds a reading into its minute: the newest totals, the greatest lag. */
-function withMinute(minutes: readonly TideSample[], sample: TideSample): TideSample[] {
-  const at = Math.floor(sample.at / 60_000) * 60_000
-  const last = minutes.at(-1)
-  if (last?.at !== at) return [...minutes.slice(-STRIP_MINUTES), { ...sample, at }]
-  const lag = last.lag === null ? sample.lag : sample.lag === null ? last.lag : Math.max(last.lag, sample.lag)
-  return [...minutes.slice(0, -1), { ...sample, at, lag }]
-}
-
-function idleLanes(record: PipelineRecord): PipelineStatus['lanes'] {
-  return record.lanes.map(lane => ({
-    source: lane.source,
-    target: lane.target,
-    copied: false,
-    apart: false,
-    copiedRows: 0,
-    plannedRows: lane.rows,
-    rowsPerSecond: 0,
-    secondsLeft: null,
-    inserted: 0,
-    updated: 0,
-    deleted: 0,
-    rowsThere: null,
-    lastChange: null,
-  }))
 }

@@ -1,0 +1,70 @@
+/** How a pipeline stands, as far as the engine that has it knows. */
+import type { PipelineStatus } from '@tide/core/api/types'
+import type { Definition } from '@tide/core/definition/definition'
+import type { PipelineRecord } from '@tide/core/definition/pipeline'
+import { depthStrip } from '@tide/core/pace/tide'
+import { STRIP_MINUTES, type Kept } from './kept.ts'
+import type { EngineParts } from './parts.ts'
+
+type Parts = Pick<EngineParts, 'connections' | 'surroundings'>
+
+export async function statusOf(
+  record: PipelineRecord,
+  { runner, minutes, sample }: Kept,
+  parts: Parts,
+): Promise<PipelineStatus> {
+  const live = runner?.status
+  const meter = live && live.state !== 'Stopped' ? runner!.meter : undefined
+  const following = live?.state !== 'Copying' ? meter : undefined
+  return {
+    id: record.id,
+    definition: record.definition,
+    ...(await namesOf(record.definition, parts)),
+    wanted: record.wanted,
+    startedAt: record.startedAt,
+    retry: live?.retry ?? null,
+    waits: live?.waits ?? null,
+    state: live?.state ?? record.state,
+    reason: meter ? null : record.reason,
+    completeUpTo: live?.completeUpTo ?? null,
+    consistent: live?.consistent ?? false,
+    position: live?.position ?? null,
+    lanes: live?.lanes ?? idleLanes(record),
+    copiesBeside: live?.copiesBeside ?? false,
+    lagSeconds: following?.lag ?? null,
+    delay: following?.delay ?? null,
+    backlog: meter?.backlog ?? null,
+    committedPerMinute: meter?.committedPerMinute ?? 0,
+    landedPerMinute: meter?.landedPerMinute ?? 0,
+    landed: runner?.meter.landed ?? 0,
+    strip: depthStrip(minutes, parts.surroundings.now(), STRIP_MINUTES),
+    sample,
+    engine: null,
+  }
+}
+
+export async function namesOf(
+  { from, to }: Definition,
+  { connections }: Pick<Parts, 'connections'>,
+): Promise<{ fromName: string; toName: string }> {
+  const [source, target] = await Promise.all([connections.describe(from), connections.describe(to)])
+  return { fromName: source?.name ?? '', toName: target?.name ?? '' }
+}
+
+function idleLanes(record: PipelineRecord): PipelineStatus['lanes'] {
+  return record.lanes.map(lane => ({
+    source: lane.source,
+    target: lane.target,
+    copied: false,
+    apart: false,
+    copiedRows: 0,
+    plannedRows: lane.rows,
+    rowsPerSecond: 0,
+    secondsLeft: null,
+    inserted: 0,
+    updated: 0,
+    deleted: 0,
+    rowsThere: null,
+    lastChange: null,
+  }))
+}
