@@ -135,6 +135,32 @@ test('two starts at once into one table: one of them is refused', async () => {
   expect(ended.map(({ status }) => status).sort()).toEqual(['fulfilled', 'rejected'])
 })
 
+test('tables are not added where the others could not go on meanwhile, nor to what does not run', async () => {
+  await client.query('CREATE TABLE runs (id int PRIMARY KEY); CREATE TABLE joins (id int PRIMARY KEY)')
+  const triggered = await call<ConnectionInfo>(server.url, 'POST', '/connections', {
+    name: 'By triggers',
+    kind: 'postgres',
+    config: { ...database.config, method: 'triggers' },
+  })
+  const { id, definition } = await make('runs', 'runs')
+  await call(server.url, 'PUT', `/pipelines/${id}`, { ...definition, from: triggered.id })
+  const extend = (body: unknown) => post(`/pipelines/${id}/extend`, body)
+  const joins = { tables: [{ namespace: 'public', name: 'joins' }] }
+  expect(await extend(joins)).toMatchObject({ status: 422, problem: { detail: '“runs” is draft.' } })
+  await start(id)
+  await until(id, following)
+  expect(await extend(joins)).toMatchObject({
+    status: 422,
+    problem: {
+      detail: expect.stringContaining('cannot be added while others are followed'),
+      remedy: 'Stop the pipeline, tick them, and start again.',
+    },
+  })
+  expect((await status(id)).definition.tables).toHaveLength(1)
+  await call(server.url, 'POST', `/pipelines/${id}/stop`)
+  await until(id, ({ state }) => state === 'Stopped')
+})
+
 test('a name that was made to point here is not served', async () => {
   const port = Number(new URL(server.url).port)
   const answer = await new Promise<string>(resolve =>

@@ -1,7 +1,7 @@
 /**
  * Random transactions at a real source, followed into several targets, while at random moments the engine is killed,
- * servers restart, connections are cut, the journal's disk fills, and lanes are copied again. In the end both sides
- * are compared row by row, and the journal's transactions with those that the source's own ledger knows.
+ * servers restart, connections are cut, the journal's disk fills, lanes are copied again and one is added. In the end both
+ * sides are compared row by row, and the journal's transactions with those that the source's own ledger knows.
  */
 import type { JournalInfo, PipelineStatus } from '@tide/core/api/types'
 import { spawnSync } from 'node:child_process'
@@ -20,6 +20,8 @@ import { firstRows, TABLES, work, WRITERS } from './world.ts'
 const CATCH_UP_S_FOR_EACH_FAULT = 6
 const DISK_MIB = 1024
 const CATCH_UP_S = 180
+/** The table that is added on the way. */
+const ADDED = 'scratch'
 
 export interface SoakResult extends Omit<Difference, 'examples'> {
   faults: number
@@ -47,6 +49,7 @@ export async function soak(
     const connect = async (name: string, { kind, config }: { kind: string; config: object }) =>
       (await post<{ id: string }>('/connections', { name, kind, config })).id
     const from = await connect('source', source)
+    const tables = TABLES.map(({ name }) => ({ namespace: source.schemaName, name }))
     const pipelines: string[] = []
     let going = true
     const working = work(
@@ -61,7 +64,7 @@ export async function soak(
         from,
         to: await connect(target.name, target),
         targetSchema: 'soaked',
-        tables: TABLES.map(({ name }) => ({ namespace: source.schemaName, name })),
+        tables: tables.filter(({ name }) => name !== ADDED),
       })
       await post(`/pipelines/${id}/start`)
       pipelines.push(id)
@@ -110,7 +113,19 @@ export async function soak(
         },
       ],
     ]
+    // On the way one more table is added to each pipeline, whatever happens just then.
+    const addAt = random.below(Math.ceil(faults / 2))
+    let adding: Promise<unknown> = Promise.resolve()
+    const added = async (id: string) => {
+      const { lanes } = await call<PipelineStatus>(url(), 'GET', `/pipelines/${id}`)
+      return lanes.length === TABLES.length || (await post(`/pipelines/${id}/extend`, { tables }), false)
+    }
     for (let fault = 0; fault < faults; fault++) {
+      if (fault === addAt)
+        adding = Promise.all(
+          pipelines.map(id => eventually(() => added(id), CATCH_UP_S + faults, 'adding a table')),
+        )
+      adding.catch(() => {}) // heard of when it is waited for
       await sleep(fault < 5 ? random.below(700) : random.below(2500))
       let weight = random.below(deeds.reduce((sum, [, share]) => sum + share, 0))
       const [name, , deed] = deeds.find(([, share]) => (weight -= share) < 0)!
@@ -120,6 +135,7 @@ export async function soak(
     }
     going = false
     const transactions = await working
+    await adding
     say('writers stopped; catching up')
     const ended = new Date(Date.now()).toISOString()
     for (const id of pipelines) {

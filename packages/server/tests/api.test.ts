@@ -105,7 +105,7 @@ const ROUTES: [method: string, path: string][] = [
   ['GET', '/pipelines/ID'],
   ['PUT', '/pipelines/ID'],
   ['POST', '/plan'],
-  ...['start', 'pause', 'continue', 'stop', 'recopy'].map((deed): [string, string] => [
+  ...['start', 'pause', 'continue', 'stop', 'recopy', 'extend'].map((deed): [string, string] => [
     'POST',
     `/pipelines/ID/${deed}`,
   ]),
@@ -128,6 +128,7 @@ const body = fc.oneof(
         connection: fc.constantFrom('nobody', '', 3),
         sql: fc.oneof(fc.string(), fc.jsonValue()),
         definition: fc.jsonValue({ maxDepth: 2 }),
+        tables: fc.array(fc.oneof(fc.jsonValue({ maxDepth: 1 }), fc.constant({ namespace: 's', name: 't' }))),
         lanes: fc.array(fc.oneof(fc.integer(), fc.string())),
       },
       { requiredKeys: [] },

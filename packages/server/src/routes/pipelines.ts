@@ -163,7 +163,15 @@ export function pipelineRoutes(router: Router, services: Services): void {
     engine.inTurn('start', () =>
       store.alone('start', async () => {
         const { tables } = valid<{ tables: DatasetName[] }>(extendSchema, body ?? {}, 'Tables')
-        const plan = await planForMore(services, await record(id), tables, true)
+        const present = await record(id)
+        if (isChangeable(present)) {
+          throw new Failure(
+            'refused',
+            `“${present.definition.name}” is ${present.state.toLowerCase()}.`,
+            'Change its setup, and start it.',
+          )
+        }
+        const plan = await planForMore(services, present, tables, true)
         refuseHindered(plan)
         await engine.extend(id, plan)
       }),
