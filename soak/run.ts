@@ -174,11 +174,11 @@ export async function soak(
         const since = trimmed ? Math.max(...told.slice(0, WRITERS + 1).map(Number)) : seen
         if (trimmed) say(`the journal's disk was full for long: it is compared from ${since} on`)
         const wanted = rows.filter(([id]) => Number(id) > since)
-        const there = new Set(wanted.map(([id]) => id!))
+        const committed = new Set(rows.map(([id]) => id!))
         add('journal', {
           lost: wanted.filter(([id]) => !ids.has(id!)).length,
           doubled: told.length - ids.size,
-          different: told.filter(id => Number(id) > seen && !there.has(id)).length,
+          different: told.filter(id => Number(id) > seen && !committed.has(id)).length,
         })
       }
     }
