@@ -118,8 +118,13 @@ export interface Wait {
   remedy: string
 }
 
-/** Told while something takes its time because of others at the system; null when it goes on. */
-export type TellWait = (wait: Wait | null) => void
+/** For how long something may wait for others at the system, and who hears of it. */
+export interface Patience {
+  /** Called while it waits; null when it goes on. */
+  tell(wait: Wait | null): void
+  /** It gives up, and fails, when this aborts. */
+  signal: AbortSignal
+}
 
 export interface SourceSide {
   /** The statements `startCapture` would run now, for the plan. */
@@ -127,11 +132,11 @@ export interface SourceSide {
   /** What the owner of the source should know about this way of capturing changes. */
   captureNote: string
   /** Records changes of the tables from the returned position on. Repeating it for the same follower starts afresh. */
-  startCapture(follower: string, tables: readonly DatasetName[], tell?: TellWait): Promise<Position>
+  startCapture(follower: string, tables: readonly DatasetName[], patience?: Patience): Promise<Position>
   /** Removes what nobody else follows. */
   stopCapture(follower: string): Promise<void>
   /** A view of the tables to copy from; taken after the capture has started. */
-  view(follower: string, tell?: TellWait): Promise<CopyView>
+  view(follower: string, patience?: Patience): Promise<CopyView>
   /** At most about `maxEvents` events; fails when columns or the capture have changed. */
   read(
     follower: string,
@@ -196,7 +201,7 @@ export interface LogSide {
   /** What the owner of the source should know about this way of capturing changes. */
   captureNote: string
   /** Makes the source keep its log for the reader, from the returned position on. Repeating it starts afresh. */
-  open(reader: string, tables: readonly DatasetName[], tell?: TellWait): Promise<Position>
+  open(reader: string, tables: readonly DatasetName[], patience?: Patience): Promise<Position>
   /** From the returned position on, the log tells of these tables, too; `added`: of which it did not before. */
   extend(
     reader: string,
@@ -217,7 +222,7 @@ export interface LogSide {
     signal: AbortSignal,
   ): Promise<void>
   /** A view at a position of the log. */
-  view(reader: string, tell?: TellWait): Promise<CopyView>
+  view(reader: string, patience?: Patience): Promise<CopyView>
 }
 
 /** A lane as the target must write it. */

@@ -4,6 +4,7 @@ import { tmpdir } from 'node:os'
 import { join } from 'node:path'
 import { setTimeout as sleep } from 'node:timers/promises'
 import pg from 'pg'
+import { Failure } from '@tide/core/failure'
 import type { CopyRange, Session, Wait } from '../src/contract.ts'
 import { duckdb } from '../src/duckdb/connector.ts'
 import { postgres } from '../src/postgres/connector.ts'
@@ -249,8 +250,9 @@ describe('a source followed by its log', () => {
     const idle = await database.connect()
     await idle.query(`SET application_name = 'the night shift'; BEGIN; INSERT INTO waited VALUES (1)`)
     const told: (Wait | null)[] = []
-    const tell = (wait: Wait | null) => void told.push(wait)
-    const capturing = from.source.startCapture(FOLLOWER, [table('waited')], tell)
+    const given = new AbortController()
+    const patience = { tell: (wait: Wait | null) => void told.push(wait), signal: given.signal }
+    const capturing = from.source.startCapture(FOLLOWER, [table('waited')], patience)
     for (let tries = 0; told.length === 0 && tries < 100; tries++) await sleep(100)
     expect(told[0]!.message).toMatch(/open before have ended: process \d+, .+ \(the night shift\), since 20/)
     const [, statement] = /(SELECT pg_terminate_backend\(\d+\);)/.exec(told[0]!.remedy)!
@@ -259,11 +261,15 @@ describe('a source followed by its log', () => {
     await capturing
     await client.query('BEGIN; INSERT INTO waited VALUES (2)')
     told.length = 0
-    const viewing = from.source.view(FOLLOWER, tell)
+    const viewing = from.source.view(FOLLOWER, patience)
     for (let tries = 0; told.length === 0 && tries < 100; tries++) await sleep(100)
     expect(told[0]!.message).toMatch(/open before have ended: process/)
+    given.abort()
+    await expect(viewing).rejects.toBeInstanceOf(Failure)
+    const later = from.source.view(FOLLOWER, { ...patience, signal: new AbortController().signal })
     await client.query('COMMIT')
-    await (await viewing).close()
+    await (await later).close()
+    expect(await source(`SELECT count(*)::text FROM pg_replication_slots WHERE temporary`)).toEqual([['0']])
   })
 
   test.each<[string, () => Promise<unknown>, RegExp]>([

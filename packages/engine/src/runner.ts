@@ -1,4 +1,4 @@
-import type { Checkpoint, SourceSide, TargetSide, TellWait } from '@tide/connectors/contract'
+import type { Checkpoint, SourceSide, TargetSide, Patience } from '@tide/connectors/contract'
 import type { LaneStatus, PipelineStatus } from '@tide/core/api/types'
 import type { PipelineState } from '@tide/core/definition/definition'
 import type { PipelineRecord, StopReason } from '@tide/core/definition/pipeline'
@@ -33,6 +33,9 @@ export type LiveStatus = Pick<
   PipelineStatus,
   'state' | 'retry' | 'waits' | 'copiesBeside' | 'completeUpTo' | 'consistent' | 'position' | 'lanes'
 >
+
+/** Something else is wanted by now, so that it was not waited for any longer. */
+class GaveUp extends Error {}
 
 /** Another engine runs the pipeline by now. */
 class Overtaken extends Error {}
@@ -121,6 +124,7 @@ export class Runner {
         if (await this.session()) return
       } catch (thrown) {
         if (this.ended.signal.aborted || thrown instanceof Overtaken) return
+        if (thrown instanceof GaveUp) continue
         const failure = asFailure(thrown)
         if (failure.kind !== 'transient' && (await this.stopped(failure))) return
         await this.waitAndRetry(failure)
@@ -132,6 +136,7 @@ export class Runner {
   private async session(): Promise<boolean> {
     const { connections } = this.parts
     const closing: (() => Promise<void>)[] = []
+    this.turned = new AbortController()
     try {
       const open = async (id: string) => {
         const session = await connections.open(id)
@@ -205,7 +210,7 @@ export class Runner {
     }
     await this.setState('Copying')
     const tables = this.lanes.map(lane => lane.plan.source)
-    const position = await this.telling(tell => source.startCapture(id, tables, tell))
+    const position = await this.patiently(patience => source.startCapture(id, tables, patience))
     const checkpoint = firstCheckpoint(id, epoch, position, this.lanes, this.parts.surroundings.now())
     await target.prepare(this.record.steps, checkpoint)
     await this.log(
@@ -257,7 +262,7 @@ export class Runner {
     let [rows, bytes] = [0, 0]
     const began = surroundings.now()
     for (const { place } of lanes) this.copyRates[place] = new Rate(COPY_RATE_OVER_MS, began)
-    const view = await this.telling(tell => source.view(this.record.id, tell))
+    const view = await this.patiently(patience => source.view(this.record.id, patience))
     try {
       await copyLanes(view, target, lanes, checkpoint, signal, told => {
         this.succeeded()
@@ -348,10 +353,13 @@ export class Runner {
     if (!this.ended.signal.aborted) await sleep(wait, this.turned.signal)
   }
 
-  /** What `work` waits for is shown for as long as it waits. */
-  private async telling<T>(work: (tell: TellWait) => Promise<T>): Promise<T> {
+  /** What `work` waits for is shown for as long as it waits, and until something else is wanted. */
+  private async patiently<T>(work: (patience: Patience) => Promise<T>): Promise<T> {
+    const { signal } = this.turned
     try {
-      return await work(wait => void (this.waits = wait))
+      return await work({ tell: wait => void (this.waits = wait), signal })
+    } catch (thrown) {
+      throw signal.aborted ? new GaveUp() : thrown
     } finally {
       this.waits = null
     }

@@ -32,7 +32,7 @@ function bed(trouble: Trouble = () => undefined) {
   const [log, target] = [new MemoryLog(), new MemoryTarget()]
   const from = () =>
     sessionOf({
-      log: { ...log.side, view: reader => troubled(trouble, () => log.side.view(reader)) },
+      log: { ...log.side, view: (...asked) => troubled(trouble, () => log.side.view(...asked)) },
     })
   const to = () => sessionOf({ target: target.side(trouble) })
   return { log, target, ...world({ from, to }, join(folder, String(Math.random()))) }
@@ -136,6 +136,40 @@ function engineJournal(engine: unknown): string | undefined {
   ).parts
   return journals.of('from').info?.followers[0]?.position
 }
+
+test('a copy that must wait for others at the source keeps nobody from pausing or ending', async () => {
+  const one = bed()
+  one.log.commit([['beds', 'bed']], [['tools', 'tool']])
+  const engine = await started(one)
+  const { view } = one.log.side
+  one.log.side.view = (_reader, patience) =>
+    new Promise((_, reject) => {
+      patience!.tell({ message: 'A transaction is open.', remedy: 'End it.' })
+      patience!.signal.addEventListener('abort', () =>
+        reject(new Failure('transient', 'It was cancelled.', '')),
+      )
+    })
+  const waits = async () => (await engine.status('p')).waits?.message
+  const waiting = async () => {
+    for (let tries = 0; (await waits()) !== 'A transaction is open.'; tries++) {
+      if (tries > 1000) throw new Error('it did not say that it waits')
+      await sleep(1)
+    }
+  }
+  await engine.recopy('p', [0])
+  await waiting()
+  await engine.pause('p')
+  await until(() => one.record.state === 'Paused')
+  expect(await waits()).toBeUndefined()
+  await engine.continue('p')
+  await waiting()
+  await engine.stop()
+  one.log.side.view = view
+  const next = one.engine()
+  await next.start()
+  await until(() => one.record.state === 'Following' && together(one) && equal(one))
+  await next.stop()
+})
 
 test('a table that is added is copied while the others go on, and joins them', async () => {
   const one = bed()

@@ -1,4 +1,4 @@
-import type { LogSide, LogSink, Session, TellWait } from '@tide/connectors/contract'
+import type { LogSide, LogSink, Session, Patience } from '@tide/connectors/contract'
 import type { JournalFollower, JournalInfo } from '@tide/core/api/types'
 import { asFailure, Failure } from '@tide/core/failure'
 import { backoff } from '@tide/core/pace/backoff'
@@ -54,7 +54,12 @@ export class JournalKeeper {
   }
 
   /** Enters a follower: from the returned position on, changes of the tables are in the journal. */
-  take(follower: string, tables: readonly DatasetName[], log: LogSide, tell?: TellWait): Promise<Position> {
+  take(
+    follower: string,
+    tables: readonly DatasetName[],
+    log: LogSide,
+    patience?: Patience,
+  ): Promise<Position> {
     return this.turns.run(async () => {
       let journal = await this.opened()
       if (journal && (this.fault || !this.reading) && (await this.isOver(journal, log))) {
@@ -67,7 +72,7 @@ export class JournalKeeper {
       let from: Position
       if (journal) from = await this.coverMore(journal, tables, log)
       else {
-        from = await log.open(this.reader, tables, tell)
+        from = await log.open(this.reader, tables, patience)
         journal = this.journalThere = await Journal.begin(this.folder, from)
         await journal.cover(tables, from)
       }

@@ -4,7 +4,7 @@ import type {
   SourceHead,
   SourceLane,
   SourceSide,
-  TellWait,
+  Patience,
 } from '@tide/connectors/contract'
 import { Failure } from '@tide/core/failure'
 import type { Position } from '@tide/core/position/position'
@@ -34,16 +34,16 @@ export class JournaledSource implements SourceSide {
     return this.log.captureStatements(this.keeper.reader, tables)
   }
 
-  startCapture(follower: string, tables: readonly DatasetName[], tell?: TellWait): Promise<Position> {
-    return this.keeper.take(follower, tables, this.log, tell)
+  startCapture(follower: string, tables: readonly DatasetName[], patience?: Patience): Promise<Position> {
+    return this.keeper.take(follower, tables, this.log, patience)
   }
 
   stopCapture(follower: string): Promise<void> {
     return this.keeper.release(follower, this.log)
   }
 
-  view(_follower: string, tell?: TellWait): Promise<CopyView> {
-    return this.log.view(this.keeper.reader, tell)
+  view(_follower: string, patience?: Patience): Promise<CopyView> {
+    return this.log.view(this.keeper.reader, patience)
   }
 
   extendCapture(tables: readonly DatasetName[]): Promise<Position> {

@@ -27,7 +27,7 @@ export function logSide(config: PostgresConfig, pool: Pool, guard: Guard): LogSi
     captureNote:
       'The source keeps its log until our journal has it: while nothing reads the slot, its disk fills. Stopping the last pipeline on this connection removes slot and publication.',
     captureStatements: (reader, tables) => guard(captureStatements(pool, reader, tables)),
-    open: (reader, tables, tell) => guard(openSlot(config, pool, reader, tables, tell)),
+    open: (reader, tables, patience) => guard(openSlot(config, pool, reader, tables, patience)),
     extend: (reader, tables) =>
       guard(
         publish(pool, reader, tables).then(async added => ({
@@ -39,7 +39,7 @@ export function logSide(config: PostgresConfig, pool: Pool, guard: Guard): LogSi
     close: reader => guard(closeSlot(pool, reader)),
     follow: (reader, from, _tables, sink, signal) =>
       guard(followSlot(config, pool, reader, from, sink, signal)),
-    view: (_reader, tell) => guard(openView(config, pool, tell)),
+    view: (_reader, patience) => guard(openView(config, pool, patience)),
     inspectTables: async (reader, tables) => {
       const missing = await guard(unpublished(pool, reader, tables))
       if (missing.length === 0) return

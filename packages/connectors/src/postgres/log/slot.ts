@@ -6,11 +6,11 @@ import { setTimeout as sleep } from 'node:timers/promises'
 import type { Pool } from 'pg'
 import { inTransaction } from '../capture.ts'
 import { tableName } from '../catalogue.ts'
-import type { TellWait } from '../../contract.ts'
+import type { Patience } from '../../contract.ts'
 import type { PostgresConfig } from '../config.ts'
 import { ident, literal } from '../text.ts'
 import { identifySystem, withReplication } from './replication.ts'
-import { tellingWait } from './wait.ts'
+import { withPatience } from './wait.ts'
 
 export const LOG_KIND = 'postgres log'
 
@@ -111,7 +111,7 @@ export async function openSlot(
   pool: Pool,
   reader: string,
   tables: readonly DatasetName[],
-  tell?: TellWait,
+  patience?: Patience,
 ): Promise<Position> {
   await dropSlot(pool, reader)
   await publish(pool, reader, tables)
@@ -120,7 +120,7 @@ export async function openSlot(
   let whole = false
   try {
     const { pid } = (await client.query('SELECT pg_backend_pid() AS pid')).rows[0]
-    const made = await tellingWait(pool, Number(pid), tell, client.query(slotStatement(reader)))
+    const made = await withPatience(pool, Number(pid), patience, client.query(slotStatement(reader)))
     whole = true
     return { kind: LOG_KIND, incarnation, at: made.rows[0].lsn }
   } finally {

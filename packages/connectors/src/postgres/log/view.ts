@@ -4,7 +4,7 @@ import { randomBytes } from 'node:crypto'
 import { printName } from '@tide/core/records/dataset'
 import type { Pool, PoolClient } from 'pg'
 import { to as copyTo } from 'pg-copy-streams'
-import type { CopyRange, CopyView, SourceLane, TellWait } from '../../contract.ts'
+import type { CopyRange, CopyView, SourceLane, Patience } from '../../contract.ts'
 import { tableName } from '../catalogue.ts'
 import type { PostgresConfig } from '../config.ts'
 import { canonicalColumn, PIN } from '../copy.ts'
@@ -12,7 +12,7 @@ import { openPool } from '../pool.ts'
 import { ident, literal } from '../text.ts'
 import { identifySystem, withReplication } from './replication.ts'
 import { LOG_KIND } from './slot.ts'
-import { tellingWait } from './wait.ts'
+import { withPatience } from './wait.ts'
 
 const READERS = 2
 /** Pages of 8 KiB in a range: 64 MiB. Columnar targets write whole groups of rows only from large ranges. */
@@ -22,7 +22,7 @@ const RANGE_PAGES = 8192
  * Opens readers that all see the database as it was at one place of its log: that of a temporary slot, which says
  * where following must begin and is gone before the copy starts.
  */
-export async function openView(config: PostgresConfig, pool: Pool, tell?: TellWait): Promise<CopyView> {
+export async function openView(config: PostgresConfig, pool: Pool, patience?: Patience): Promise<CopyView> {
   const readers = openPool(config, { max: READERS })
   const clients: PoolClient[] = []
   try {
@@ -33,7 +33,7 @@ export async function openView(config: PostgresConfig, pool: Pool, tell?: TellWa
       const making = replication.query(
         `CREATE_REPLICATION_SLOT ${ident(name)} TEMPORARY LOGICAL pgoutput EXPORT_SNAPSHOT`,
       )
-      const made = await tellingWait(pool, Number(pid), tell, making)
+      const made = await withPatience(pool, Number(pid), patience, making)
       const { consistent_point: at, snapshot_name: snapshot } = made.rows[0]
       for (let i = 0; i < READERS; i++) {
         const client = await readers.connect()

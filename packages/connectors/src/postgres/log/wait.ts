@@ -1,28 +1,33 @@
 /** Making a slot waits for every transaction that was open before. */
 import type { Pool } from 'pg'
-import type { TellWait } from '../../contract.ts'
+import type { Patience } from '../../contract.ts'
 
 const LOOK_MS = 2_000
 
-/** While `work`, done by the server's process `pid`, takes its time, tells for whom it waits. */
-export async function tellingWait<T>(
+/** While `work`, done by the server's process `pid`, takes its time, tells for whom it waits; ends it when that is asked. */
+export async function withPatience<T>(
   pool: Pool,
   pid: number,
-  tell: TellWait | undefined,
+  patience: Patience | undefined,
   work: Promise<T>,
 ): Promise<T> {
-  if (!tell) return work
-  const looking = setInterval(() => {
-    // That nobody can be named does not keep the work from ending.
-    blockers(pool, pid).then(
+  if (!patience) return work
+  const { tell, signal } = patience
+  // Neither that nobody can be named nor that it has just ended keeps the work from its end.
+  const look = () =>
+    void blockers(pool, pid).then(
       told => told && tell(told),
       () => {},
     )
-  }, LOOK_MS)
+  const cancel = () => void pool.query('SELECT pg_cancel_backend($1::int)', [pid]).catch(() => {})
+  const looking = setInterval(look, LOOK_MS)
+  signal.addEventListener('abort', cancel)
+  if (signal.aborted) cancel()
   try {
     return await work
   } finally {
     clearInterval(looking)
+    signal.removeEventListener('abort', cancel)
   }
 }
 
