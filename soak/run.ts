@@ -151,6 +151,7 @@ export async function soak(
         say(await standing(url(), pipelines))
         throw error
       })
+      if (end.state === 'Stopped') say(await standing(url(), pipelines))
       if (end.state === 'Stopped') throw new Error(`${end.definition.name} stopped: ${end.reason?.message}`)
     }
     const told = await journalLedger(url(), from)

@@ -3,7 +3,7 @@ import { Failure } from '@tide/core/failure'
 /** What DuckDB said about `where` (the file), as a Failure with a remedy. */
 export function duckdbFailure(thrown: unknown, where: string): Failure {
   if (thrown instanceof Failure) return thrown
-  const message = (thrown instanceof Error ? thrown.message : String(thrown)).split('\n')[0]!
+  const message = shortened(thrown instanceof Error ? thrown.message : String(thrown))
   if (/Conflict|TransactionContext/i.test(message)) {
     return new Failure(
       'transient',
@@ -42,4 +42,15 @@ export function duckdbFailure(thrown: unknown, where: string): Failure {
     'Read the message, mend what it names, then continue.',
     thrown,
   )
+}
+
+/** The first line says it, but for CSV: there it is on those behind, between the row itself and advice on options. */
+function shortened(message: string): string {
+  const lines = message.split('\n').map(line => line.trim())
+  if (!lines[0]!.includes('CSV Error')) return lines[0]!
+  const advice = lines.findIndex(line => /^(Possible|file)\b/i.test(line))
+  const said = lines
+    .slice(0, advice < 0 ? undefined : advice)
+    .filter(line => !line.startsWith('Original Line'))
+  return said.filter(Boolean).join(' ').slice(0, 400)
 }
