@@ -57,6 +57,27 @@ describe('DuckDB', () => {
     })
   })
 
+  test('a file that cannot be read stops it, with what DuckDB says of it and nothing of the rows', async () => {
+    const int = { kind: 'int', bits: 32, signed: true } as const
+    const columns = ['id', 'price'].map(name => ({
+      source: name,
+      target: name,
+      type: int,
+      nativeType: '',
+      targetType: 'INTEGER',
+      nullable: true,
+    }))
+    const table = { namespace: 'main', name: 'prices' }
+    const range = { csv: [Buffer.from('4711\n')], upTo: null }
+    const loading = session.target!.load({ table, columns, key: ['id'] }, range, false, async () => {})
+    await expect(loading).rejects.toMatchObject({
+      kind: 'structural',
+      message: expect.stringMatching(/CSV Error on Line: 1 .*Expected Number of Columns: 2 Found: 1/),
+    })
+    await expect(loading).rejects.not.toMatchObject({ message: expect.stringContaining('4711') })
+    expect(await rows()).toHaveLength(3)
+  })
+
   test('a file that another process holds is named with its holder', async () => {
     const script = `
       const { duckdb } = await import('@tide/connectors/duckdb/connector')

@@ -98,7 +98,7 @@ export interface CsvFile {
   longestLine: number
 }
 
-/** Reads a file of `csvLine`s. With `asText` every field stays text, so that a bad one can be looked for. */
+/** Reads a file of `csvLine`s. With `asText` every field stays text, so that a bad one can be looked for, by one thread. */
 export function readCsv(
   { file, longestLine }: CsvFile,
   columns: readonly LaneColumn[],
@@ -108,7 +108,7 @@ export function readCsv(
   const types = readings.map(({ csvType }, i) => `'c${i}': '${asText ? 'VARCHAR' : csvType}'`)
   const line = Math.max(USUAL_LINE, longestLine + 1)
   return {
-    read: `read_csv(${literal(file)}, columns = {${types.join(', ')}}, ${CSV_OPTIONS}, max_line_size = ${line}, buffer_size = ${line})`,
+    read: `read_csv(${literal(file)}, columns = {${types.join(', ')}}, ${CSV_OPTIONS}, max_line_size = ${line}, buffer_size = ${line}${asText ? ', parallel = false' : ''})`,
     select: readings.map(({ expression, csvType }, i) =>
       asText && csvType !== 'VARCHAR' ? `CAST(c${i} AS ${columns[i]!.targetType})` : expression(`c${i}`),
     ),

@@ -292,7 +292,10 @@ export class DuckdbTarget implements TargetSide {
     }
   }
 
-  /** Looks for the value that does not fit, on a connection of its own since the transaction has failed. */
+  /**
+   * Looks for the value that does not fit, on a connection of its own since the transaction has failed. A file that cannot
+   * be read at all is not for a second try: that error is thrown.
+   */
   private async misfit(
     lane: TargetLane,
     columns: readonly LaneColumn[],
@@ -319,7 +322,15 @@ export class DuckdbTarget implements TargetSide {
     } finally {
       this.lease.disconnect(connection)
     }
-    return duckdbFailure(cause, this.where)
+    const failure = duckdbFailure(cause, this.where)
+    if (!/^Invalid Input Error: CSV Error/.test((cause as Error).message)) return failure
+    // By one thread it has just been read from end to end, several times. The batch is made again.
+    return new Failure(
+      'transient',
+      failure.message,
+      'It could be read now; it is tried again by itself.',
+      cause,
+    )
   }
 
   private async writeCheckpoint(checkpoint: Checkpoint): Promise<void> {
