@@ -6,6 +6,7 @@ import { join } from 'node:path'
 import { DuckDBInstance } from '@duckdb/node-api'
 import type { Session } from '../src/contract.ts'
 import { duckdb } from '../src/duckdb/connector.ts'
+import { lease } from '../src/duckdb/instance.ts'
 
 describe('DuckDB', () => {
   let folder: string
@@ -76,6 +77,24 @@ describe('DuckDB', () => {
     })
     await expect(loading).rejects.not.toMatchObject({ message: expect.stringContaining('4711') })
     expect(await rows()).toHaveLength(3)
+  })
+
+  test('who comes while the last one leaves shares the file with those who come later', async () => {
+    const file = join(folder, 'shared.duckdb')
+    for (let ticks = 0; ticks < 6; ticks++) {
+      const last = await lease(file)
+      const coming = lease(file)
+      for (let i = 0; i < ticks; i++) await undefined
+      await last.release()
+      const [here, later] = [await coming, await lease(file)]
+      const [one, other] = [await here.connect(), await later.connect()]
+      await one.run(`CREATE TABLE t${ticks} (i INT)`)
+      expect((await other.runAndReadAll(`SELECT count(*)::INT FROM t${ticks}`)).getRows()).toEqual([[0]])
+      here.disconnect(one)
+      later.disconnect(other)
+      await here.release()
+      await later.release()
+    }
   })
 
   test('a file that another process holds is named with its holder', async () => {

@@ -14,11 +14,16 @@ const CUT_TO = '32MB'
 interface Shared {
   instance: DuckDBInstance
   staging: string
-  users: number
   connected: number
 }
 
-const open = new Map<string, Promise<Shared>>()
+interface Opened {
+  /** Who comes is counted before it is waited for, so that it is not closed under anybody. */
+  users: number
+  shared: Promise<Shared>
+}
+
+const open = new Map<string, Opened>()
 
 /** A use of the file. `staging` is the one folder that SQL may read from. */
 export interface Lease {
@@ -38,14 +43,14 @@ export function databasePath(path: string): string {
 /** Opens the file, or joins those who have it open. Fails with a remedy when another process holds it. */
 export async function lease(path: string): Promise<Lease> {
   const file = databasePath(path)
-  let opening = open.get(file)
-  if (!opening) {
-    opening = openShared(file)
-    open.set(file, opening)
-    opening.catch(() => open.delete(file))
+  let opened = open.get(file)
+  if (!opened) {
+    opened = { users: 0, shared: openShared(file) }
+    open.set(file, opened)
+    opened.shared.catch(() => open.delete(file))
   }
-  const shared = await opening
-  shared.users++
+  opened.users++
+  const shared = await opened.shared
   let released = false
   return {
     staging: shared.staging,
@@ -71,7 +76,7 @@ export async function lease(path: string): Promise<Lease> {
     release: async () => {
       if (released) return
       released = true
-      if (--shared.users > 0) return
+      if (--opened.users > 0) return
       open.delete(file)
       shared.instance.closeSync()
     },
@@ -100,7 +105,7 @@ async function openShared(file: string): Promise<Shared> {
     await connection.run(`SET GLOBAL TimeZone = 'UTC'`)
     await connection.run('SET enable_external_access = false')
     connection.disconnectSync()
-    return { instance, staging, users: 0, connected: 0 }
+    return { instance, staging, connected: 0 }
   } catch (error) {
     throw openFailure(file, error)
   }
