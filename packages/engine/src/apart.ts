@@ -5,8 +5,7 @@ import { comparePositions } from '@tide/core/position/order'
 import { joined, lanesApart, ownPosition, sinceOf, withOwnLanding } from './checkpoint.ts'
 import { followOnce, type Landing } from './follow.ts'
 import type { WorkingLane } from './lanes.ts'
-import { writeCheckpoint } from './following.ts'
-import type { OpenPipeline } from './open.ts'
+import { writeCheckpoint, type OpenPipeline } from './open.ts'
 
 /** How often the source is asked when it was quiet. */
 const POLL_MS = 200

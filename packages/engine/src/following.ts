@@ -3,7 +3,7 @@ import type { Checkpoint } from '@tide/connectors/contract'
 import type { LanesApart } from './apart.ts'
 import { neededFrom, withLanding } from './checkpoint.ts'
 import { followOnce, sourceLanesOf, type FollowedLane } from './follow.ts'
-import type { OpenPipeline } from './open.ts'
+import { writeCheckpoint, type OpenPipeline } from './open.ts'
 import type { Surroundings } from './repositories.ts'
 
 /** How often the source is asked when it was quiet. */
@@ -86,18 +86,4 @@ export function lanesTogether({ lanes, checkpoint }: OpenPipeline): FollowedLane
     const { own, since } = checkpoint.now.lanes[lane.place]!
     return own ? [] : [{ lane, since }]
   })
-}
-
-/** Without any rows. */
-export async function writeCheckpoint(
-  { target, checkpoint }: OpenPipeline,
-  change: Parameters<typeof checkpoint.commit>[0] = now => now,
-): Promise<void> {
-  const writing = await target.begin()
-  try {
-    await checkpoint.commit(change, next => writing.commit(next))
-  } catch (error) {
-    await writing.rollback()
-    throw error
-  }
 }

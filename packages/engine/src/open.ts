@@ -14,3 +14,17 @@ export interface OpenPipeline {
   fetchRow: FetchRow
   meter: Meter
 }
+
+/** Commits a checkpoint without any rows. */
+export async function writeCheckpoint(
+  { target, checkpoint }: OpenPipeline,
+  change: Parameters<typeof checkpoint.commit>[0] = now => now,
+): Promise<void> {
+  const writing = await target.begin()
+  try {
+    await checkpoint.commit(change, next => writing.commit(next))
+  } catch (error) {
+    await writing.rollback()
+    throw error
+  }
+}

@@ -38,6 +38,11 @@ export function TableTree({ datasets, chosen, fixed, change, lookAgain }: TableT
     count: lines.length,
     getScrollElement: () => scroller.current,
     estimateSize: () => LINE,
+    // A line stays the same element when others come before it, so that the focus stays where it is.
+    getItemKey: index => {
+      const line = lines[index]!
+      return 'schema' in line ? line.schema : datasetId(line.dataset)
+    },
     overscan: 10,
   })
   const tick = (members: Dataset[], on: boolean) => {
