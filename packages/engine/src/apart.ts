@@ -5,10 +5,7 @@ import { comparePositions } from '@tide/core/position/order'
 import { joined, lanesApart, ownPosition, sinceOf, withOwnLanding } from './checkpoint.ts'
 import { followOnce, type Landing } from './follow.ts'
 import type { WorkingLane } from './lanes.ts'
-import { writeCheckpoint, type OpenPipeline } from './open.ts'
-
-/** How often the source is asked when it was quiet. */
-const POLL_MS = 200
+import { POLL_MS, writeCheckpoint, type OpenPipeline } from './open.ts'
 
 export class LanesApart {
   /** They are copied and have come to where the others stood: what is left to land is little. */

@@ -1,5 +1,6 @@
 import type { EngineInfo, PipelineStatus, RunBy } from '@tide/core/api/types'
 import type { EngineRecord, PipelineRecord, PipelineWork, Tie } from '@tide/core/definition/pipeline'
+import { isChangeable } from '@tide/core/definition/definition'
 import { Failure } from '@tide/core/failure'
 import { Turns } from '@tide/core/pace/turns'
 import type { Lane, PrepareStep } from '@tide/core/plan/plan'
@@ -94,7 +95,7 @@ export class Engine {
     tied: Tie | null = null,
   ): Promise<void> {
     const record = await this.record(id)
-    if (!['Draft', 'Ready', 'Stopped'].includes(record.state)) {
+    if (!isChangeable(record.state)) {
       throw new Failure('refused', `“${record.definition.name}” runs already.`, 'Stop it first.')
     }
     await this.halt(id)

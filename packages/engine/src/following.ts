@@ -3,11 +3,9 @@ import type { Checkpoint } from '@tide/connectors/contract'
 import type { LanesApart } from './apart.ts'
 import { neededFrom, withLanding } from './checkpoint.ts'
 import { followOnce, sourceLanesOf, type FollowedLane } from './follow.ts'
-import { writeCheckpoint, type OpenPipeline } from './open.ts'
+import { POLL_MS, writeCheckpoint, type OpenPipeline } from './open.ts'
 import type { Surroundings } from './repositories.ts'
 
-/** How often the source is asked when it was quiet. */
-const POLL_MS = 200
 /** How often the source may forget, and a quiet checkpoint is written. */
 const ACKNOWLEDGE_MS = 2_000
 const QUIET_CHECKPOINT_MS = 10_000

@@ -4,6 +4,9 @@ import type { FetchRow } from './follow.ts'
 import type { WorkingLane } from './lanes.ts'
 import type { Meter } from './meter.ts'
 
+/** How often a quiet source is asked. */
+export const POLL_MS = 200
+
 /** A pipeline that is worked on: both sides open, and its checkpoint known. */
 export interface OpenPipeline {
   id: string

@@ -15,6 +15,11 @@ export interface Definition {
 /** States of a pipeline, in the words people see. */
 export type PipelineState = 'Draft' | 'Ready' | 'Copying' | 'Following' | 'Paused' | 'Stopped' | 'Finished'
 
+/** The setup can be changed as a whole; in the other states the pipeline runs, and can at most be added to. */
+export function isChangeable(state: PipelineState): boolean {
+  return state === 'Draft' || state === 'Ready' || state === 'Stopped'
+}
+
 export const definitionSchema = {
   type: 'object',
   additionalProperties: false,

@@ -1,5 +1,5 @@
 import type Router from '@koa/router'
-import { definitionSchema, type Definition } from '@tide/core/definition/definition'
+import { definitionSchema, isChangeable, type Definition } from '@tide/core/definition/definition'
 import { Failure } from '@tide/core/failure'
 import { hinders } from '@tide/core/plan/plan'
 import type { PlanAnswer } from '@tide/core/api/types'
@@ -95,7 +95,7 @@ export function pipelineRoutes(router: Router, services: Services): void {
   router.put('/pipelines/:id', async ctx => {
     const { id, state } = await record(ctx.params.id!)
     const definition = valid<Definition>(definitionSchema, ctx.request.body, 'Pipeline')
-    if (!isChangeable({ state })) {
+    if (!isChangeable(state)) {
       throw new Failure(
         'refused',
         `“${definition.name}” is ${state.toLowerCase()}.`,
@@ -135,7 +135,7 @@ export function pipelineRoutes(router: Router, services: Services): void {
     )
     const present = pipeline ? await store.pipelines.get(pipeline) : undefined
     ctx.body =
-      present && !isChangeable(present)
+      present && !isChangeable(present.state)
         ? await planForMore(services, present, definition.tables, false)
         : await planFor(services, definition, pipeline, false)
   })
@@ -164,7 +164,7 @@ export function pipelineRoutes(router: Router, services: Services): void {
       store.alone('start', async () => {
         const { tables } = valid<{ tables: DatasetName[] }>(extendSchema, body ?? {}, 'Tables')
         const present = await record(id)
-        if (isChangeable(present)) {
+        if (isChangeable(present.state)) {
           throw new Failure(
             'refused',
             `“${present.definition.name}” is ${present.state.toLowerCase()}.`,
@@ -218,10 +218,6 @@ function jsonOf(text: string): unknown {
     return undefined
   }
 }
-
-/** Its setup can be changed as a whole; otherwise it runs, and can only be added to. */
-const isChangeable = ({ state }: Pick<PipelineRecord, 'state'>) =>
-  ['Draft', 'Ready', 'Stopped'].includes(state)
 
 function refuseHindered({ notes }: PlanAnswer): void {
   const refusal = notes.find(hinders)

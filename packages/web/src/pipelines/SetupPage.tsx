@@ -1,5 +1,5 @@
 import type { ConnectionInfo, ConnectorInfo, PipelineStatus } from '@tide/core/api/types'
-import type { Definition } from '@tide/core/definition/definition'
+import { isChangeable, type Definition } from '@tide/core/definition/definition'
 import { hinders, type PlanNote } from '@tide/core/plan/plan'
 import { datasetId, type DatasetName } from '@tide/core/records/dataset'
 import { useEffect, useRef, useState, type ReactNode } from 'react'
@@ -50,7 +50,7 @@ function Setup({ begin, present, connections, connectors }: SetupProps) {
   const [open, setOpen] = useState<SectionName | undefined>(
     begin.from === '' ? 'from' : begin.to === '' ? 'to' : 'tables',
   )
-  const adding = present !== undefined && !['Draft', 'Ready', 'Stopped'].includes(present.state)
+  const adding = present !== undefined && !isChangeable(present.state)
   const { id, saved, error: saveError, flush } = useKept(definition, present?.id, begin, !adding)
   const plan = usePlan(definition, id)
   const catalogue = useCatalogue(definition.from)

@@ -1,4 +1,5 @@
 import type { PipelineStatus } from '@tide/core/api/types'
+import { isChangeable } from '@tide/core/definition/definition'
 import { printName } from '@tide/core/records/dataset'
 import { useOutletContext } from 'react-router'
 import { moment, plural } from '../format.ts'
@@ -9,7 +10,6 @@ import { canTakeMore } from '../parts/StateWord.tsx'
 export function SetupSection() {
   const pipeline = useOutletContext<PipelineStatus>()
   const { id, definition, state, fromName, toName, lanes, startedAt } = pipeline
-  const changeable = ['Draft', 'Ready', 'Stopped'].includes(state)
   return (
     <div className="max-w-3xl">
       <dl className="grid grid-cols-[110px_minmax(0,1fr)] [&>*]:border-b [&>*]:border-line [&>*]:py-2.5 [&>dt]:font-semibold">
@@ -44,7 +44,7 @@ export function SetupSection() {
         </dd>
       </dl>
       <p className="mt-4 text-ink-2">
-        {changeable ? (
+        {isChangeable(state) ? (
           <ButtonLink to={`/pipelines/${id}/change`}>Change the setup</ButtonLink>
         ) : canTakeMore(pipeline) ? (
           <>
