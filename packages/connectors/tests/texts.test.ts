@@ -10,7 +10,8 @@ import { join } from 'node:path'
 import type pg from 'pg'
 import { LineMeter } from '../src/duckdb/line-meter.ts'
 import { readCsv } from '../src/duckdb/sql.ts'
-import { ident, literal, parseArray, parseComposite } from '../src/postgres/text.ts'
+import { depthOf, listAsJson, listLiteral, parseList } from '@tide/core/records/list'
+import { ident, literal, parseComposite } from '../src/postgres/text.ts'
 import { startRealPostgres, type TestDatabase } from './real-postgres.ts'
 
 /** Any text that databases hold: no NUL, no half characters; with a liking for what is special somewhere. */
@@ -76,13 +77,21 @@ describe('text forms', () => {
           'SELECT $1::text[]::text AS flat, ARRAY[$1::text[], $1::text[]]::text AS nested',
           [items],
         )
-        expect(parseArray(rows[0].flat)).toEqual(items)
-        expect(parseArray(rows[0].nested)).toEqual([items, items])
+        expect(parseList(rows[0].flat)).toEqual(items)
+        expect(parseList(rows[0].nested)).toEqual([items, items])
+        // What earlier versions kept of it means the same list.
+        const again = await client.query('SELECT $1::text[]::text AS t', [
+          listLiteral(listAsJson(rows[0].nested)),
+        ])
+        expect(again.rows[0].t).toBe(rows[0].nested)
       }),
       { numRuns: 300 },
     )
-    expect(parseArray('[0:1]={1,2}')).toEqual(['1', '2'])
-    expect(parseArray('{}')).toEqual([])
+    expect(parseList('[0:1]={1,2}')).toEqual(['1', '2'])
+    expect(parseList('[-1:0][2:2]={{1},{NULL}}')).toEqual([['1'], [null]])
+    expect(parseList('{(1,1),(0,0);(2,2),(0,0)}', ';')).toEqual(['(1,1),(0,0)', '(2,2),(0,0)'])
+    expect([parseList('{}'), depthOf(parseList('{}')), depthOf(parseList('{{a},{b}}'))]).toEqual([[], 0, 2])
+    expect(listLiteral('[null,["a"]]')).toBe('{NULL,{"a"}}')
   })
 
   test('literals and identifiers say what they should', async () => {

@@ -2,7 +2,7 @@ import { describe, expect, test } from '@jest/globals'
 import { fitName } from '@tide/core/naming/profile'
 import { hinders, makePlan, type PlanInput } from '@tide/core/plan/plan'
 import type { Dataset } from '@tide/core/records/dataset'
-import { duckdbType } from '@tide/core/shape/duckdb'
+import { duckdbColumn, duckdbType } from '@tide/core/shape/duckdb'
 import { postgresType } from '@tide/core/shape/postgres'
 
 const table = (name: string, part: Partial<Dataset> = {}): Dataset => ({
@@ -34,7 +34,7 @@ const input = (part: Partial<PlanInput> = {}): PlanInput => ({
   sameKind: false,
   profile: {
     naming: { fold: 'upper', allowed: 'word', maxLength: 12 },
-    typeOf: duckdbType,
+    typeOf: duckdbColumn,
     sameName: (a, b) => a.toLowerCase() === b.toLowerCase(),
   },
   claims: [],
@@ -131,12 +131,11 @@ describe('types', () => {
     ['numeric', -1, 'N', 'VARCHAR'],
     ['int8', -1, 'N', 'BIGINT'],
     ['timestamptz', -1, 'D', 'TIMESTAMPTZ'],
-    ['_int4', -1, 'A', 'INTEGER[]'],
     ['jsonb', -1, 'U', 'JSON'],
     ['stage', -1, 'E', 'VARCHAR'],
     ['point', -1, 'G', 'VARCHAR'],
   ])('PostgreSQL %s (modifier %i, category %s) becomes %s', (typname, typmod, category, native) => {
-    expect(duckdbType(postgresType(typname, typmod, category)).native).toBe(native)
+    expect(duckdbType(postgresType({ typname, typmod, category, builtIn: true })).native).toBe(native)
   })
 })
 

@@ -23,9 +23,19 @@ test('log sequence numbers are read as they are printed, and ordered as numbers'
 })
 
 test('places in a binary log are ordered by file and offset, whatever transaction is in force there', () => {
-  const place = { file: 'binlog.000009', offset: 4242, gtid: '0-7-93' }
+  const place = { file: 'binlog.000009', offset: 4242, gtid: '0-7-93', prepared: [] }
   expect(parseBinlog(printBinlog(place))).toEqual(place)
   expect(printBinlog({ ...place, gtid: '' })).toBe('binlog.000009:4242')
+  const prepared = [
+    { xid: '1.61.', file: 'binlog.000008', offset: 7 },
+    { xid: '-1.ff.00', file: 'binlog.000009', offset: 4 },
+  ]
+  const within = { ...place, prepared }
+  expect(printBinlog(within)).toBe(
+    'binlog.000009:4242 0-7-93 xa 1.61.@binlog.000008:7 -1.ff.00@binlog.000009:4',
+  )
+  expect(parseBinlog(printBinlog(within))).toEqual(within)
+  expect(compareWithin('binlog', printBinlog(within), 'binlog.000009:4242')).toBe('same')
   const order = (a: string, b: string) => compareWithin('binlog', a, b)
   expect(order('binlog.000009:4242 0-7-93', 'binlog.000010:4')).toBe('before')
   expect(order('binlog.1000000:4', 'binlog.999999:99')).toBe('after')

@@ -319,8 +319,8 @@ async function openSegment(folder: string, number: number): Promise<FileHandle> 
   return open(path, 'r+')
 }
 
-function shapeOf({ dataset, columns }: LoggedRelation): string {
-  return `${datasetId(dataset)} ${JSON.stringify(columns)}`
+function shapeOf({ dataset, columns, identity }: LoggedRelation): string {
+  return `${datasetId(dataset)} ${JSON.stringify([columns, identity])}`
 }
 
 interface Changes {

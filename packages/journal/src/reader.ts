@@ -59,6 +59,10 @@ export class JournalReader {
   private readonly from: string
   private open: { id: string; at: string; start: string; given: number } | undefined
   private passing = false
+  /** The first part of a transaction that comes by itself, behind the whole ones before it. */
+  private held: SourceTransaction | undefined
+  /** Why what comes next cannot be read. */
+  private fault: { thrown: unknown } | undefined
   /** Some lane begins later than the position. */
   private leavesOut = false
   /** Frames ahead with chosen changes, oldest first; not known before the first read. */
@@ -83,14 +87,17 @@ export class JournalReader {
 
   /** The token of where the reader stands; equal to `at` of the batch it gave last. */
   get at(): string {
-    return this.open?.given ? `${this.position} + ${this.open.given}` : this.position
+    return this.open?.given && !this.held ? `${this.position} + ${this.open.given}` : this.position
   }
 
   async read(maxEvents: number): Promise<JournalBatch> {
+    if (this.fault) throw this.fault.thrown
     if (!this.ahead) await this.countAhead()
-    const transactions: SourceTransaction[] = []
-    let [events, bytes] = [0, 0]
-    let current: SourceTransaction | undefined
+    let current = this.held
+    this.held = undefined
+    const transactions: SourceTransaction[] = current ? [current] : []
+    let [events, bytes] = [current?.events.length ?? 0, 0]
+    let inParts = this.open?.given !== undefined && this.open.given > 0 && !current
     // A transaction that has been given whole must not look as if there were more of it to come.
     const ends = () => this.cursor?.beforeCommit
     while ((events < maxEvents && bytes < BATCH_BYTES) || ends()) {
@@ -109,12 +116,20 @@ export class JournalReader {
         this.open = undefined
         this.passing = false
         current = undefined
+        inParts = false
       } else if (kind !== 'relation' && !this.passing) {
         const choice = this.choiceOf(cursor.relation)
         if (!choice) continue
         this.passOne()
         if (choice.since && this.isBefore(this.open!.start, choice.since)) continue
-        if (choice.fault) throw choice.fault
+        if (choice.fault) {
+          // What was committed before lands first; of its own transaction nothing does.
+          this.fault = { thrown: choice.fault }
+          if (current) transactions.pop()
+          if (inParts || transactions.length === 0) throw choice.fault
+          this.open!.given = 0
+          break
+        }
         if (!current) transactions.push((current = { id: this.open!.id, at: this.open!.at, events: [] }))
         current.events.push(event(kind, cursor, choice))
         this.open!.given++
@@ -122,10 +137,12 @@ export class JournalReader {
         bytes += cursor.place - began
       }
     }
+    // When it cannot be read to its end, it must not take the whole ones before it back with it.
+    if (this.open?.given && transactions.length > 1) this.held = transactions.pop()
     return {
       transactions,
       at: this.at,
-      complete: !this.open?.given,
+      complete: !this.open?.given || this.held !== undefined,
       ...(await this.pending()),
     }
   }
@@ -133,7 +150,9 @@ export class JournalReader {
   /** What is to come, without reading it. */
   async pending(): Promise<Pick<JournalBatch, 'pendingChanges' | 'oldestPending'>> {
     if (!this.ahead) await this.countAhead()
-    return { pendingChanges: this.changesAhead, oldestPending: this.ahead![0]?.at ?? null }
+    const held = this.held?.events.length ?? 0
+    const oldest = this.held ? Date.parse(this.held.at) * 1000 : this.ahead![0]?.at
+    return { pendingChanges: this.changesAhead + held, oldestPending: oldest ?? null }
   }
 
   async close(): Promise<void> {

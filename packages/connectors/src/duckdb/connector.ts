@@ -2,7 +2,7 @@ import type { DuckDBConnection } from '@duckdb/node-api'
 import type { Failure } from '@tide/core/failure'
 import type { NamingProfile } from '@tide/core/naming/profile'
 import type { TargetProfile } from '@tide/core/plan/plan'
-import { duckdbType } from '@tide/core/shape/duckdb'
+import { duckdbColumn } from '@tide/core/shape/duckdb'
 import type { CheckItem } from '@tide/core/api/browse'
 import type { Config, Connector, Session } from '../contract.ts'
 import { duckdbFailure } from './errors.ts'
@@ -59,7 +59,7 @@ async function open(config: Config): Promise<Session> {
   const held = await lease(path)
   const profile: TargetProfile = {
     naming: { fold, allowed, maxLength },
-    typeOf: type => duckdbType(type),
+    typeOf: duckdbColumn,
     sameName: (a, b) => a.toLowerCase() === b.toLowerCase(),
   }
   /** Reading goes on beside writing, on a connection for each request. */

@@ -66,20 +66,26 @@ function reading(type: LogicalType, targetType: string): Reading {
     case 'json':
       return { csvType: 'VARCHAR', expression: column => `CAST(${column} AS JSON)` }
     case 'list':
-      return { csvType: 'VARCHAR', expression: column => listExpression(column, type.of, targetType) }
+      return { csvType: 'VARCHAR', expression: column => listExpression(column, type, targetType) }
     default:
       return { csvType: targetType, expression: SELF }
   }
 }
 
-function listExpression(column: string, element: LogicalType, targetType: string): string {
-  const texts = `CAST(CAST(${column} AS JSON) AS VARCHAR[])`
-  if (targetType === 'VARCHAR[]') return texts
-  const { expression } = reading(element, targetType.slice(0, -2))
-  const converted = expression('x')
-  return converted === 'x'
-    ? `CAST(${texts} AS ${targetType})`
-    : `list_transform(${texts}, lambda x: ${converted})`
+/** From JSON (see `listTurn`), by way of lists of texts. */
+function listExpression(column: string, type: LogicalType, targetType: string): string {
+  const [, native, dimensions] = /^(.*?)((?:\[\])+)$/.exec(targetType)!
+  const texts = `CAST(CAST(${column} AS JSON) AS VARCHAR${dimensions})`
+  return native === 'VARCHAR' ? texts : elementwise(texts, type, targetType)
+}
+
+function elementwise(lists: string, type: LogicalType, targetType: string): string {
+  if (type.kind !== 'list') {
+    const { expression } = reading(type, targetType)
+    return expression === SELF ? `CAST(${lists} AS ${targetType})` : expression(lists)
+  }
+  const inner = `x${targetType.length}`
+  return `list_transform(${lists}, lambda ${inner}: ${elementwise(inner, type.of, targetType.slice(0, -2))})`
 }
 
 /** Where a CSV file's fields go: `read` is the table function call, `select` the typed expressions in column order. */
@@ -130,7 +136,7 @@ export function canonicalText(column: string, type: LogicalType, targetType: str
     case 'binary':
       return `'\\x' || lower(hex(${column}))`
     case 'list':
-      return `CAST(to_json(list_transform(${column}, lambda x: ${canonicalText('x', type.of, targetType.slice(0, -2))})) AS VARCHAR)`
+      return `CAST(to_json(list_transform(${column}, lambda x${targetType.length}: ${canonicalText(`x${targetType.length}`, type.of, targetType.slice(0, -2))})) AS VARCHAR)`
     default:
       return text
   }

@@ -21,8 +21,10 @@ import type {
 import { checkpointOf, overtaken, rowOf } from '../checkpoint.ts'
 import { besideRow, csvParts, unsentColumns } from '../staging.ts'
 import { duckdbFailure } from './errors.ts'
+import { turnFields } from '../csv-fields.ts'
 import type { Lease } from './instance.ts'
 import { LineMeter } from './line-meter.ts'
+import { listTurn } from './lists.ts'
 import { ddl, ident, readCsv, type CsvFile, STATE_DDL, STATE_SCHEMA, tableName } from './sql.ts'
 
 let files = 0
@@ -73,7 +75,7 @@ export class DuckdbTarget implements TargetSide {
   }
 
   async load(lane: TargetLane, { csv }: CopyRange, again: boolean, commit: CommitLoad): Promise<void> {
-    await this.withFile(csv, csvFile =>
+    await this.withFile(lane, lane.columns, csv, csvFile =>
       this.turns.run(async () => {
         try {
           await this.run('BEGIN TRANSACTION')
@@ -267,7 +269,7 @@ export class DuckdbTarget implements TargetSide {
     names: readonly string[],
     rows: readonly (readonly Value[])[],
   ): Promise<void> {
-    await this.withFile(csvParts(rows), async file => {
+    await this.withFile(lane, columns, csvParts(rows), async file => {
       await this.insertCsv(`CREATE OR REPLACE TEMP TABLE ${name} AS`, lane, columns, file, names)
     })
   }
@@ -373,7 +375,14 @@ export class DuckdbTarget implements TargetSide {
     })
   }
 
-  private async withFile(content: CopyRange['csv'], body: (file: CsvFile) => Promise<void>): Promise<void> {
+  private async withFile(
+    { table }: TargetLane,
+    columns: readonly LaneColumn[],
+    csv: CopyRange['csv'],
+    body: (file: CsvFile) => Promise<void>,
+  ): Promise<void> {
+    const turns = columns.map(column => listTurn(table, column))
+    const content = turns.some(turn => turn) ? turnFields(csv, turns) : csv
     const file = join(this.lease.staging, `${files++}.csv`)
     try {
       const meter = new LineMeter()

@@ -14,7 +14,8 @@ const COUNT_UP_TO_BYTES = 16 * 2 ** 20
 
 const COLUMNS = `
 SELECT table_schema AS namespace, table_name AS name, column_name AS field, data_type AS data_type, column_type AS native,
-       is_nullable = 'YES' AS nullable, extra AS extra, generation_expression AS expression
+       is_nullable = 'YES' AS nullable, extra AS extra, generation_expression AS expression,
+       concat('CHARACTER SET ', character_set_name, ' COLLATE ', collation_name) AS collation
   FROM information_schema.columns`
 
 interface ColumnRow {
@@ -26,6 +27,7 @@ interface ColumnRow {
   nullable: string
   extra: string
   expression: string | null
+  collation: string | null
 }
 
 /** Reads tables and views with their columns, keys and sizes. */
@@ -40,29 +42,23 @@ export async function readCatalogue(session: Session): Promise<Catalogue> {
     await session.rows<ColumnRow>(`${COLUMNS} ${where} ORDER BY 1, 2, ordinal_position`),
   )
   const keys = grouped(
-    await session.rows<{
-      namespace: string
-      name: string
-      constraint: string
-      field: string
-      nullable: string
-    }>(
+    await session.rows<DatasetName & IndexRow>(
       `SELECT table_schema AS namespace, table_name AS name, index_name AS \`constraint\`, column_name AS field,
-              nullable = 'YES' AS nullable
-         FROM information_schema.statistics ${where} AND non_unique = 0 AND sub_part IS NULL
+              nullable = 'YES' AS nullable, sub_part AS part
+         FROM information_schema.statistics ${where} AND non_unique = 0
         ORDER BY 1, 2, index_name <> 'PRIMARY', index_name, seq_in_index`,
     ),
   )
   const datasets = tables.map((row): Dataset => {
     const table: DatasetName = { namespace: row.namespace!, name: row.name! }
     const view = row.kind !== 'BASE TABLE'
-    const key = chooseKey(keys.get(datasetId(table)) ?? [])
     return {
       ...table,
       kind: view ? 'view' : 'table',
       fields: (columns.get(datasetId(table)) ?? []).map(fieldOf),
-      key,
-      ...(view ? { keyNote: 'Views have none; changes to them are not captured.' } : {}),
+      ...(view
+        ? { key: [], keyNote: 'Views have none; changes to them are not captured.' }
+        : chooseKey(keys.get(datasetId(table)) ?? [])),
       rows: Number(row.estimate ?? 0),
       rowsExact: false,
       bytes: Number(row.bytes),
@@ -91,6 +87,7 @@ function fieldOf(row: ColumnRow): Field {
     name: row.field,
     type,
     nativeType: row.native,
+    ...(row.collation ? { collation: row.collation } : {}),
     nullable: row.nullable === '1',
     ...(generated ? { computed: true } : {}),
     ...(generated ? { notCaptured: 'it is computed by the source' } : {}),
@@ -98,11 +95,25 @@ function fieldOf(row: ColumnRow): Field {
   }
 }
 
-function chooseKey(rows: { constraint: string; field: string; nullable: string }[]): string[] {
-  const indexes = new Map<string, { field: string; nullable: string }[]>()
+interface IndexRow {
+  constraint: string
+  field: string
+  nullable: string
+  /** How many characters of the column are in the index; null: all. */
+  part: string | null
+}
+
+/** A whole index over columns that are never null. One that holds only the beginnings of values tells no rows apart. */
+function chooseKey(rows: IndexRow[]): Pick<Dataset, 'key' | 'keyNote'> {
+  const indexes = new Map<string, IndexRow[]>()
   for (const row of rows) indexes.set(row.constraint, [...(indexes.get(row.constraint) ?? []), row])
-  const usable = [...indexes.values()].find(index => index.every(({ nullable }) => nullable === '0'))
-  return usable?.map(({ field }) => field) ?? []
+  const notNull = [...indexes.values()].filter(index => index.every(({ nullable }) => nullable === '0'))
+  const usable = notNull.find(index => index.every(({ part }) => part === null))
+  if (usable) return { key: usable.map(({ field }) => field) }
+  const short = notNull[0]?.find(({ part }) => part !== null)
+  if (!short) return { key: [] }
+  const keyNote = `Its unique index ${short.constraint} holds only the first ${short.part} characters of ${short.field}, which no target can carry.`
+  return { key: [], keyNote }
 }
 
 function grouped<T extends DatasetName>(rows: T[]): Map<string, T[]> {

@@ -9,7 +9,8 @@ export function ident(name: string): string {
 /** Quotes a string as a literal under the default `sql_mode`, and under NO_BACKSLASH_ESCAPES. */
 export function literal(text: string): string {
   if (!text.includes('\\')) return `'${text.replaceAll("'", "''")}'`
-  return `CONVERT(x'${Buffer.from(text).toString('hex')}' USING utf8mb4)`
+  // An introducer leaves it a literal, whose collation yields to that of the column it is compared with.
+  return `_utf8mb4 x'${Buffer.from(text).toString('hex')}'`
 }
 
 export function tableName({ namespace, name }: DatasetName): string {

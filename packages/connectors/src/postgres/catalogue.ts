@@ -1,4 +1,5 @@
 import type { Dataset, DatasetName } from '@tide/core/records/dataset'
+import type { LogicalType } from '@tide/core/records/types'
 import { postgresType } from '@tide/core/shape/postgres'
 import type { Pool } from 'pg'
 import type { Catalogue } from '@tide/core/api/browse'
@@ -35,10 +36,15 @@ const COLUMNS = `
 SELECT a.attrelid::text AS oid, a.attname, a.attnotnull, a.attgenerated::text AS generated,
        pg_catalog.format_type(a.atttypid, a.atttypmod) AS native,
        coalesce(b.typname, t.typname) AS typname, coalesce(b.typcategory, t.typcategory)::text AS category,
-       (CASE WHEN b.oid IS NULL THEN a.atttypmod ELSE t.typtypmod END)::text AS typmod
+       coalesce(b.typnamespace, t.typnamespace) = 'pg_catalog'::regnamespace AS built_in,
+       (CASE WHEN b.oid IS NULL THEN a.atttypmod ELSE t.typtypmod END)::text AS typmod,
+       e.typname AS element, e.typcategory::text AS element_category, e.typdelim::text AS delimiter,
+       e.typnamespace = 'pg_catalog'::regnamespace AS element_built_in,
+       (CASE WHEN b.oid IS NULL THEN a.attndims ELSE t.typndims END)::text AS dimensions
   FROM pg_catalog.pg_attribute a
   JOIN pg_catalog.pg_type t ON t.oid = a.atttypid
   LEFT JOIN pg_catalog.pg_type b ON t.typtype = 'd' AND b.oid = t.typbasetype
+  LEFT JOIN pg_catalog.pg_type e ON e.oid = coalesce(b.typelem, t.typelem) AND e.typarray = coalesce(b.oid, t.oid)
  WHERE a.attnum > 0 AND NOT a.attisdropped AND a.attrelid = ANY ($1::oid[])
  ORDER BY a.attrelid, a.attnum`
 
@@ -77,10 +83,7 @@ export async function readCatalogue(
     kind: row.kind === 'r' || row.kind === 'p' ? 'table' : 'view',
     fields: (columns.get(row.oid) ?? []).map(column => ({
       name: column.attname,
-      type:
-        column.typname === '_bpchar'
-          ? { kind: 'other', native: column.native }
-          : postgresType(column.typname, Number(column.typmod), column.category),
+      type: typeOf(column),
       nativeType: column.native,
       nullable: column.attnotnull === 'f',
       ...(column.generated ? { computed: true } : {}),
@@ -102,6 +105,27 @@ export async function readCatalogue(
   await countSmallTables(pool, datasets)
   const schemas = (await pool.query(SCHEMAS)).rows.map(row => row.nspname as string)
   return { schemas, datasets }
+}
+
+function typeOf(column: Record<string, string | null>): LogicalType {
+  const { typname, typmod, category, element, element_category, delimiter, dimensions } = column
+  return postgresType({
+    typname: typname!,
+    typmod: Number(typmod),
+    category: category!,
+    builtIn: column.built_in === 't',
+    ...(element
+      ? {
+          element: {
+            typname: element,
+            category: element_category!,
+            builtIn: column.element_built_in === 't',
+          },
+          delimiter: delimiter!,
+          dimensions: Number(dimensions),
+        }
+      : {}),
+  })
 }
 
 function byOid<T extends { oid: string }>(rows: T[]): Map<string, T[]> {

@@ -14,7 +14,7 @@ import type { ChangeBatch, SourceHead, SourceLane } from '../contract.ts'
 import { SHAPE } from './capture.ts'
 import { CAPTURE_SCHEMA } from './catalogue.ts'
 import { CHANGES_IN_AN_ANSWER } from './query.ts'
-import { canonical, parseComposite } from './text.ts'
+import { parseComposite } from './text.ts'
 
 const S = CAPTURE_SCHEMA
 
@@ -256,7 +256,7 @@ function decode(row: ChangeRow, lane: number, { dataset, columns }: SourceLane):
         'Start again: the tables are copied anew with the columns they have now.',
       )
     }
-    return fields.map((field, i) => canonical(field, columns[i]!.type))
+    return fields
   }
   switch (row.op) {
     case 'i':

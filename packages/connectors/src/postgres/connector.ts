@@ -12,7 +12,7 @@ import { checkPostgres } from './check.ts'
 import { cursorSide } from './cursor/side.ts'
 import { postgresConfig, postgresConfigSchema, type PostgresConfig } from './config.ts'
 import { serverAddress } from '../server-settings.ts'
-import { canonicalColumn, copyRanges, PIN } from './copy.ts'
+import { copyRanges, PIN } from './copy.ts'
 import { postgresFailure } from './errors.ts'
 import { logSide } from './log/side.ts'
 import { CANONICAL_OPTIONS, openPool } from './pool.ts'
@@ -136,7 +136,7 @@ function gone(table: DatasetName, cause: unknown): Failure {
 }
 
 async function readRow(pool: Pool, { name, columns, key }: RowTable, value: Key | null): Promise<Row | null> {
-  const list = columns.map(column => canonicalColumn(column.name, column.type)).join(', ')
+  const list = columns.map(column => `t.${ident(column.name)}`).join(', ')
   const typeOf = (part: string) => columns.find(column => column.name === part)!.nativeType
   const where = key.map((part, i) => `${ident(part)} = $${i + 1}::text::${typeOf(part)}`).join(' AND ')
   const last = `ORDER BY ${key.map(part => `t.${ident(part)} DESC`).join(', ')}`

@@ -1,4 +1,3 @@
-import type { LogicalType } from '@tide/core/records/types'
 import type { Key } from '@tide/core/records/value'
 import type { Pool } from 'pg'
 import { to as copyTo } from 'pg-copy-streams'
@@ -31,7 +30,7 @@ export async function* copyRanges(
   const from = `ONLY ${tableName(lane.dataset)}`
   const key = lane.key.map(ident)
   const order = key.join(', ')
-  const columns = lane.columns.map(({ source, type }) => canonicalColumn(source, type)).join(', ')
+  const columns = lane.columns.map(({ source }) => ident(source)).join(', ')
   const types = lane.key.map(name => lane.columns.find(column => column.source === name)!.nativeType)
   const bound = (value: Key) => `(${value.map((part, i) => `${literal(part)}::${types[i]}`).join(', ')})`
   let rangeRows = FIRST_RANGE_ROWS
@@ -60,11 +59,6 @@ export async function* copyRanges(
     start = upTo
     rangeRows = nextRangeRows(rangeRows, performance.now() - began)
   }
-}
-
-/** What to select so that a column is printed in canonical text. */
-export function canonicalColumn(name: string, type: LogicalType): string {
-  return type.kind === 'list' ? `to_json(${ident(name)}::text[])::text` : ident(name)
 }
 
 /** Towards the wanted duration, but by no more than a factor of two at a time. */

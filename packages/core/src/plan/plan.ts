@@ -2,7 +2,7 @@
 import { fitName, type NamingProfile } from '../naming/profile.ts'
 import { datasetId, printName, type Dataset, type DatasetName } from '../records/dataset.ts'
 import { printType, type LogicalType } from '../records/types.ts'
-import type { MappedType } from '../shape/mapped.ts'
+import type { MappedType, ToMap } from '../shape/mapped.ts'
 
 export interface LaneColumn {
   source: string
@@ -55,8 +55,7 @@ export interface Plan {
 /** What the plan must know about the target beside its catalogue. */
 export interface TargetProfile {
   naming: NamingProfile
-  /** `native`: what the source calls the type, when source and target are of one kind. `inKey`: it must be indexed. */
-  typeOf(type: LogicalType, native?: string, inKey?: boolean): MappedType
+  typeOf(column: ToMap): MappedType
   /** Equal for names that the target takes for the same. */
   sameName(a: string, b: string): boolean
 }
@@ -198,6 +197,13 @@ function planLane(
       section: 'tables',
     })
   }
+  const untold = dataset.fields.find(({ name, notCaptured }) => notCaptured && dataset.key.includes(name))
+  if (untold) {
+    refuse(
+      `${shown}.${untold.name} is part of the key, and left out: ${untold.notCaptured}.`,
+      'Leave the table out, or give it another key at the source.',
+    )
+  }
   const columns: LaneColumn[] = []
   const odd: string[] = []
   for (const field of dataset.fields) {
@@ -213,11 +219,15 @@ function planLane(
     }
     const column = fitName(field.name, profile.naming)
     if ('refused' in column) odd.push(`${field.name} (${column.refused})`)
-    const mapped = profile.typeOf(
-      field.type,
-      sameKind ? field.nativeType : undefined,
-      dataset.key.includes(field.name),
-    )
+    const { type, nativeType, collation } = field
+    const keyParts = dataset.key.includes(field.name) ? dataset.key.length : 0
+    const mapped = profile.typeOf({ type, nativeType, collation, sameKind, keyParts })
+    if (mapped.refused) {
+      refuse(
+        `${shown}.${field.name}: ${mapped.refused}.`,
+        'Leave the table out, or give it another key at the source that its log tells rows by.',
+      )
+    }
     if (columns.some(other => profile.sameName(other.target, column.name))) {
       refuse(`${shown} has two columns that both become ${column.name}.`, 'Leave it out.')
     }
@@ -234,7 +244,7 @@ function planLane(
       notes.push({
         level: 'warning',
         message: `${shown}.${field.name}: ${field.nativeType} becomes ${mapped.native}, ${mapped.note}.`,
-        remedy: `It is a ${printType(field.type)}; queries at the target must cast it.`,
+        remedy: mapped.remedy ?? `It is a ${printType(field.type)}; queries at the target must cast it.`,
         table,
         section: 'tables',
       })
@@ -243,7 +253,7 @@ function planLane(
   if (odd.length > 0) {
     refuse(`The target will not take column names of ${shown}: ${odd.join('; ')}.`, 'Leave the table out.')
   }
-  if ('refused' in fitted || odd.length > 0 || dataset.key.length === 0) return undefined
+  if ('refused' in fitted || odd.length > 0 || untold || dataset.key.length === 0) return undefined
   return {
     source: table,
     target: { namespace: schema, name: fitted.name },

@@ -1,6 +1,7 @@
 import type { Value } from './value.ts'
 
-const SPECIAL = /[",\r\n]/
+/** A field that is just `\.` is quoted, too: alone on a line, PostgreSQL takes it for the end of the data. */
+const SPECIAL = /[",\r\n]|^\\\.$/
 
 /**
  * One line of CSV (RFC 4180) as PostgreSQL's `COPY … (FORMAT csv)` writes it: a null is nothing at all, an empty

@@ -11,6 +11,8 @@ export interface Field {
   type: LogicalType
   /** The type as the system itself names it. */
   nativeType: string
+  /** How it compares texts, where that is not the same for all: `CHARACTER SET … COLLATE …`. */
+  collation?: string
   nullable: boolean
   /** Computed by the system from other columns. */
   computed?: boolean

@@ -1,3 +1,4 @@
+import { parseList, type Nested } from './list.ts'
 import type { LogicalType } from './types.ts'
 import type { Value } from './value.ts'
 
@@ -14,7 +15,7 @@ export function sameValue(a: Value, b: Value, type: LogicalType): boolean {
     case 'interval':
       return plainInterval(a) === plainInterval(b)
     case 'list':
-      return sameLists(JSON.parse(a), JSON.parse(b), type.of)
+      return sameLists(parseList(a, type.delimiter), parseList(b, type.delimiter), elementOf(type))
     default:
       return false
   }
@@ -30,7 +31,13 @@ function plainInterval(text: string): string {
     .replaceAll(' +', ' ')
 }
 
-function sameLists(a: unknown, b: unknown, type: LogicalType): boolean {
-  if (!Array.isArray(a) || !Array.isArray(b)) return sameValue(a as Value, b as Value, type)
-  return a.length === b.length && a.every((item, i) => sameLists(item, b[i], type))
+/** What the innermost lists hold. */
+function elementOf(type: LogicalType): LogicalType {
+  return type.kind === 'list' ? elementOf(type.of) : type
+}
+
+function sameLists(a: Nested | Value, b: Nested | Value, element: LogicalType): boolean {
+  if (!Array.isArray(a) || !Array.isArray(b))
+    return !Array.isArray(a) && !Array.isArray(b) && sameValue(a, b, element)
+  return a.length === b.length && a.every((item, i) => sameLists(item, b[i], element))
 }

@@ -10,7 +10,8 @@ export type LogicalType =
   | { kind: 'decimal'; precision?: number; scale?: number }
   /** `zoned` times carry an offset. Microseconds. */
   | { kind: 'time' | 'timestamp'; zoned: boolean }
-  | { kind: 'list'; of: LogicalType }
+  /** `delimiter`: what stands between its elements in canonical text, where that is no comma. */
+  | { kind: 'list'; of: LogicalType; delimiter?: string }
   /** A type we carry as the source prints it. */
   | { kind: 'other'; native: string }
 

@@ -1,5 +1,21 @@
 import type { LogicalType } from '../records/types.ts'
-import type { MappedType } from './mapped.ts'
+import type { MappedType, ToMap } from './mapped.ts'
+
+const DIMENSIONS =
+  'without lower bounds; a list with more or fewer dimensions than were declared does not fit and would stop the pipeline'
+
+/** The DuckDB type that a column becomes; lists are not told apart by their bounds there. */
+export function duckdbColumn({ type, keyParts }: Pick<ToMap, 'type' | 'keyParts'>): MappedType {
+  if (type.kind !== 'list') return duckdbType(type)
+  return {
+    ...duckdbType(type),
+    note: DIMENSIONS,
+    remedy: 'Nothing need be done where all its lists begin at 1, as they do by default.',
+    ...(keyParts > 0
+      ? { refused: 'DuckDB cannot tell lists apart by their bounds, which the key could' }
+      : {}),
+  }
+}
 
 /** The DuckDB type that holds every value of a logical type, or text where none does. */
 export function duckdbType(type: LogicalType): MappedType {

@@ -1,5 +1,5 @@
 import type { LogicalType } from '../records/types.ts'
-import type { MappedType } from './mapped.ts'
+import type { MappedType, ToMap } from './mapped.ts'
 
 const INTEGERS: Record<string, 8 | 16 | 32 | 64> = {
   tinyint: 8,
@@ -55,14 +55,21 @@ export function mariadbType(dataType: string, columnType: string): LogicalType {
   }
 }
 
-/** Longest text that can be part of an index, in characters of four bytes. */
-const KEY_TEXT = 'varchar(700) COLLATE utf8mb4_nopad_bin'
-const LONG_TEXT = 'longtext COLLATE utf8mb4_nopad_bin'
+/** Longest text that can be part of an index, in characters of four bytes; what an index takes in all, in bytes. */
+const KEY_TEXT = 700
+const INDEX_BYTES = 3000
+const EXACT = 'COLLATE utf8mb4_nopad_bin'
 
-/** What a column becomes in MariaDB. Text compares by its bytes there, so that different texts are different keys. */
-export function mariadbColumn(type: LogicalType, native?: string, inKey = false): MappedType {
-  if (native !== undefined) return { native }
-  const text = inKey ? KEY_TEXT : LONG_TEXT
+/**
+ * What a column becomes in MariaDB. What comes from MariaDB keeps its type and its collation: which keys are equal is the
+ * source's judgement. Text from elsewhere compares by its bytes, so that different texts are different keys.
+ */
+export function mariadbColumn({ type, nativeType, collation, sameKind, keyParts }: ToMap): MappedType {
+  if (sameKind) return { native: collation ? `${nativeType} ${collation}` : nativeType }
+  const inKey = keyParts > 0
+  const bytes = inKey ? Math.floor(INDEX_BYTES / keyParts) : 0
+  const characters = Math.min(KEY_TEXT, Math.floor(bytes / 4))
+  const text = inKey ? `varchar(${characters}) ${EXACT}` : `longtext ${EXACT}`
   switch (type.kind) {
     case 'bool':
       return { native: 'boolean' }
@@ -74,25 +81,54 @@ export function mariadbColumn(type: LogicalType, native?: string, inKey = false)
       return {
         native: type.bits === 32 ? 'float' : 'double',
         note: 'NaN and infinity do not fit there and would stop the pipeline',
+        remedy: 'Nothing need be done where there are none.',
       }
     case 'decimal':
-      return type.precision === undefined || type.precision > 65 || (type.scale ?? 0) > 38
+      return type.precision === undefined || type.precision > 65 || !isScale(type)
         ? { native: text, note: 'kept as text: it may be longer than 65 digits' }
         : { native: `decimal(${type.precision},${type.scale ?? 0})` }
     case 'utf8':
     case 'json':
-      return { native: text }
+      return { native: text, ...(inKey ? tooLong(nativeType, characters) : {}) }
     case 'binary':
-      return { native: inKey ? 'varbinary(2800)' : 'longblob' }
+      return {
+        native: inKey ? `varbinary(${bytes})` : 'longblob',
+        ...(inKey ? tooLong(nativeType, bytes) : {}),
+      }
     case 'uuid':
       return { native: 'uuid' }
     case 'date':
-      return { native: 'date' }
+      return { native: 'date', note: `${OUT_OF_RANGE}`, remedy: 'Nothing need be done where there are none.' }
     case 'timestamp':
-      return type.zoned
-        ? { native: 'datetime(6)', note: 'in UTC, without a zone: timestamps end in 2038 there' }
-        : { native: 'datetime(6)' }
+      return {
+        native: 'datetime(6)',
+        note: `${type.zoned ? 'in UTC, without a zone: timestamps end in 2038 there; ' : ''}${OUT_OF_RANGE}`,
+        remedy: 'Nothing need be done where there are none.',
+      }
+    case 'list':
+      return {
+        native: text,
+        note: 'kept as a JSON array of texts, without lower bounds',
+        ...(inKey ? { refused: 'lists in a key could not be told apart by their bounds' } : {}),
+      }
     default:
       return { native: text, note: `kept as text: there is no counterpart of ${type.kind}` }
+  }
+}
+
+const OUT_OF_RANGE =
+  'years before 1 and after 9999, and infinity, do not fit there and would stop the pipeline'
+
+function isScale({ precision = 0, scale = 0 }: { precision?: number; scale?: number }): boolean {
+  return scale >= 0 && scale <= 38 && scale <= precision
+}
+
+/** What a key's column may hold of a type that says how long its values are, such as `varchar(40)`, or does not. */
+function tooLong(nativeType: string, most: number): Partial<MappedType> {
+  const longest = Number(/\((\d+)\)$/.exec(nativeType)?.[1] ?? Infinity)
+  if (longest <= most) return {}
+  return {
+    note: `at most ${most} long, as it is part of the key; a longer value would stop the pipeline`,
+    remedy: 'Nothing need be done where there are none.',
   }
 }

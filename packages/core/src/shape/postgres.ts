@@ -13,7 +13,6 @@ const FIXED: Record<string, LogicalType> = {
   varchar: { kind: 'utf8' },
   bpchar: { kind: 'utf8' },
   name: { kind: 'utf8' },
-  citext: { kind: 'utf8' },
   bytea: { kind: 'binary' },
   date: { kind: 'date' },
   time: { kind: 'time', zoned: false },
@@ -26,16 +25,34 @@ const FIXED: Record<string, LogicalType> = {
   jsonb: { kind: 'json' },
 }
 
-/**
- * The logical type of a PostgreSQL type, from `pg_type.typname`, `atttypmod` and `pg_type.typcategory`
- * (of the base type where it is a domain). `typname` of an array begins with an underscore.
- */
-export function postgresType(typname: string, typmod: number, category: string): LogicalType {
-  if (category === 'A' && typname.startsWith('_')) {
-    return { kind: 'list', of: postgresType(typname.slice(1), typmod, '') }
+/** What `pg_type` and `pg_attribute` say of a column's type; of the base type where it is a domain. */
+export interface PostgresTypeFacts {
+  typname: string
+  /** `atttypmod`. */
+  typmod: number
+  /** `typcategory`. */
+  category: string
+  /** Of the schema `pg_catalog`: others may have a type of the same name. */
+  builtIn: boolean
+  /** Of an array: its elements' type, what stands between them, and how many dimensions were declared. */
+  element?: Pick<PostgresTypeFacts, 'typname' | 'category' | 'builtIn'>
+  delimiter?: string
+  dimensions?: number
+}
+
+/** The logical type of a PostgreSQL type. */
+export function postgresType(facts: PostgresTypeFacts): LogicalType {
+  const { typname, typmod, category, builtIn, element, delimiter, dimensions = 1 } = facts
+  if (element) {
+    let type: LogicalType = postgresType({ ...element, typmod })
+    for (let i = 0; i < Math.max(1, dimensions); i++)
+      type = { kind: 'list', of: type, ...(delimiter && delimiter !== ',' ? { delimiter } : {}) }
+    return type
   }
+  if (category === 'E') return { kind: 'utf8' }
+  if (!builtIn) return typname === 'citext' ? { kind: 'utf8' } : { kind: 'other', native: typname }
   if (typname === 'numeric') return numericType(typmod)
-  return FIXED[typname] ?? (category === 'E' ? { kind: 'utf8' } : { kind: 'other', native: typname })
+  return FIXED[typname] ?? { kind: 'other', native: typname }
 }
 
 /** The type modifier of numeric packs precision and an 11-bit signed scale: `numerictypmodin` in numeric.c. */

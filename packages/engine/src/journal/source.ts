@@ -9,7 +9,7 @@ import type {
 import { Failure } from '@tide/core/failure'
 import type { Position } from '@tide/core/position/position'
 import { datasetId, printName, type DatasetName } from '@tide/core/records/dataset'
-import type { LoggedRelation } from '@tide/core/records/relation'
+import { ALTERED, type LoggedRelation } from '@tide/core/records/relation'
 import type { Journal } from '@tide/journal/journal'
 import { JournalReader, type ReadAs } from '@tide/journal/reader'
 import { journalGone, type JournalKeeper } from './keeper.ts'
@@ -130,7 +130,10 @@ export class JournaledSource implements SourceSide {
   }
 }
 
-function readAs(lanes: readonly SourceLane[], { dataset, columns }: LoggedRelation): ReadAs | undefined {
+function readAs(
+  lanes: readonly SourceLane[],
+  { dataset, columns, identity }: LoggedRelation,
+): ReadAs | undefined {
   const index = lanes.findIndex(
     lane => lane.dataset.namespace === dataset.namespace && lane.dataset.name === dataset.name,
   )
@@ -147,13 +150,26 @@ function readAs(lanes: readonly SourceLane[], { dataset, columns }: LoggedRelati
   const changed = lane.columns.find((column, i) => columns[places[i]!]?.nativeType !== column.nativeType)
   const added = columns.find(({ name }) => !lane.columns.some(({ source }) => source === name))
   if (changed || added) {
+    const altered = columns.every(({ nativeType }) => nativeType === ALTERED)
     throw new Failure(
       'structural',
-      `The columns of ${printName(dataset)} were changed at the source: ${changed ? changed.source : `${added!.name} is new`}.`,
+      `The columns of ${printName(dataset)} were changed at the source${altered ? '' : `: ${changed ? changed.source : `${added!.name} is new`}`}.`,
       'Start again: the tables are copied anew with the columns they have now.',
     )
   }
+  refuseWithoutKey(lane, identity)
   return { lane: index, columns: places, since: lane.since ?? null }
+}
+
+/** A log that does not tell the lane's key says of an update neither which row it was, nor whether its key has changed. */
+function refuseWithoutKey({ dataset, key }: SourceLane, identity: readonly string[] | undefined): void {
+  const untold = identity && key.find(name => !identity.includes(name))
+  if (untold === undefined) return
+  throw new Failure(
+    'structural',
+    `The replica identity of ${printName(dataset)} was changed at the source: its log no longer tells the old ${untold}, which is part of the key.`,
+    `Give it one with ${key.join(', ')} in it (ALTER TABLE … REPLICA IDENTITY …) and start again: the tables are copied anew.`,
+  )
 }
 
 function iso(microseconds: number): string {

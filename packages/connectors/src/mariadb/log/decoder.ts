@@ -1,15 +1,24 @@
 /** Events of the binary log, into a sink. */
 import { Failure } from '@tide/core/failure'
-import { printBinlog } from '@tide/core/position/binlog'
+import { printBinlog, type BinlogPlace, type PreparedPlace } from '@tide/core/position/binlog'
 import { datasetId, printName, type DatasetName, type Field } from '@tide/core/records/dataset'
-import type { LoggedRelation } from '@tide/core/records/relation'
+import { ALTERED, type LoggedRelation } from '@tide/core/records/relation'
 import { encodeRow } from '@tide/core/records/tuple'
 import type { Value } from '@tide/core/records/value'
 import type { LogSink } from '../../contract.ts'
 import type { Decode } from './charsets.ts'
-import { EVENT, HEADER, lengthEncoded, readHeader, readQuery, readTableMap, type TableMap } from './events.ts'
-import { schemaChange } from './statements.ts'
-import { ValueReader, type MappedColumn } from './values.ts'
+import {
+  EVENT,
+  HEADER,
+  lengthEncoded,
+  readGtid,
+  readHeader,
+  readQuery,
+  readTableMap,
+  type TableMap,
+} from './events.ts'
+import { readStatement, type SchemaChange } from './statements.ts'
+import { canRead, ValueReader, type MappedColumn } from './values.ts'
 
 interface KnownTable {
   /** Our number for it, that of its first table map. */
@@ -24,6 +33,20 @@ export interface UnknownTable {
   table: DatasetName
 }
 
+/** A prepared transaction was committed; its rows must be read where it was prepared before anything else is taken. */
+export interface Replay {
+  prepared: PreparedPlace
+  transaction: Transaction
+}
+
+/** `open`: the sink knows of it. */
+interface Transaction {
+  open: boolean
+  start: string | number
+  at: number
+  id: string
+}
+
 export class BinlogDecoder {
   private readonly sink: LogSink
   private readonly wanted: Map<string, DatasetName>
@@ -36,13 +59,26 @@ export class BinlogDecoder {
   private file: string
   private gtid: string
   private offset: number
-  private transaction: { open: boolean; start: number; at: number; id: string } | undefined
+  private transaction: Transaction | undefined
+  /** Transactions that were prepared, and where; their rows are read when they are committed. */
+  private readonly prepared: Map<string, PreparedPlace>
+  /** The prepared transaction that is being passed over. */
+  private passing: PreparedPlace | undefined
+  /** Whose rows have been given, and whose end is about to be. */
+  private readonly replayedXids = new Set<string>()
+  private readonly replay: Replay | undefined
+  /** The prepared transaction that the present one commits or rolls back. */
+  private completes: string | undefined
+  /** The transaction to replay has been given whole. */
+  replayed = false
 
+  /** `replay`: only that transaction is given, without its end. */
   constructor(
     sink: LogSink,
     tables: readonly DatasetName[],
     charsets: ReadonlyMap<number, Decode>,
-    from: { file: string; offset: number; gtid: string },
+    from: BinlogPlace,
+    replay?: Replay,
   ) {
     this.sink = sink
     this.wanted = new Map(tables.map(table => [datasetId(table), table]))
@@ -50,12 +86,29 @@ export class BinlogDecoder {
     this.file = from.file
     this.offset = from.offset
     this.gtid = from.gtid
+    this.prepared = new Map(from.prepared.map(place => [place.xid, place]))
+    this.replay = replay
   }
 
   /** Where everything before has been given; undefined inside a transaction. */
   get position(): { file: string; offset: number; printed: string } | undefined {
-    if (this.transaction) return undefined
+    if (this.transaction || this.passing) return undefined
     return { file: this.file, offset: this.offset, printed: this.print(this.offset) }
+  }
+
+  /** A decoder of the same tables for one prepared transaction. */
+  replayer(replay: Replay): BinlogDecoder {
+    const { file, offset } = replay.prepared
+    const from = { file, offset, gtid: '', prepared: [] }
+    return new BinlogDecoder(this.sink, [...this.wanted.values()], this.charsets, from, replay)
+  }
+
+  /** The transaction that `take` gave back has been replayed; the event that committed it is taken again. */
+  wasReplayed({ prepared }: Replay): void {
+    this.prepared.delete(prepared.xid)
+    this.replayedXids.add(prepared.xid)
+    // The replay has told of tables under numbers that may be others' here.
+    this.tables.clear()
   }
 
   /** Tells what columns a table has, as the catalogue has them now. */
@@ -63,9 +116,10 @@ export class BinlogDecoder {
     this.fields.set(datasetId(table), fields)
   }
 
-  /** Takes an event; gives back a table that must be made known first. */
-  take(event: Buffer): UnknownTable | undefined {
+  /** Takes an event; gives back what must be done before it is taken again. */
+  take(event: Buffer): UnknownTable | Replay | undefined {
     const { type, end, size, timestamp } = readHeader(event)
+    if (this.passing && ![EVENT.rotate, EVENT.gtid, EVENT.xaPrepare].includes(type as 4)) return undefined
     switch (type) {
       case EVENT.rotate:
         this.file = event.toString('utf8', HEADER + 8)
@@ -74,21 +128,25 @@ export class BinlogDecoder {
         return undefined
       case EVENT.heartbeat:
         return undefined
-      case EVENT.gtid: {
-        const sequence = event.readBigUInt64LE(HEADER)
-        const domain = event.readUInt32LE(HEADER + 8)
-        const alone = (event[HEADER + 12]! & 1) === 1
-        const id = `${domain}-${event.readUInt32LE(5)}-${sequence}`
-        this.gtid = id
-        if (!alone) this.transaction = { open: false, start: end - size, at: timestamp * 1_000_000, id }
+      case EVENT.gtid:
+        this.gtidAt(event, end - size, timestamp)
+        break
+      case EVENT.query: {
+        const first = this.query(event, end - size, timestamp)
+        if (first) return first
         break
       }
-      case EVENT.query:
-        this.query(event, end - size, timestamp)
-        break
       case EVENT.xid:
         this.commit(end)
         break
+      case EVENT.xaPrepare:
+        if (this.passing) this.prepared.set(this.passing.xid, this.passing)
+        this.passing = undefined
+        if (this.replay) this.replayed = this.transaction !== undefined
+        break
+      case EVENT.executeLoadQuery:
+      case EVENT.beginLoadQuery:
+        throw statementTold('LOAD DATA')
       case EVENT.tableMap: {
         const unknown = this.tableMap(readTableMap(event))
         if (unknown) return unknown
@@ -114,6 +172,19 @@ export class BinlogDecoder {
     }
     if (end > 0) this.offset = end
     return undefined
+  }
+
+  private gtidAt(event: Buffer, start: number, timestamp: number): void {
+    const { id, alone, prepares, completes } = readGtid(event)
+    const at = timestamp * 1_000_000
+    this.gtid = id
+    this.passing = this.transaction = undefined
+    if (this.replay) {
+      if (prepares === this.replay.prepared.xid) this.transaction = this.replay.transaction
+      else this.passing = { xid: '', file: this.file, offset: start }
+    } else if (prepares !== undefined) this.passing = { xid: prepares, file: this.file, offset: start }
+    else if (!alone) this.transaction = { open: false, start, at, id }
+    this.completes = completes
   }
 
   private tableMap(map: TableMap): UnknownTable | undefined {
@@ -148,6 +219,14 @@ export class BinlogDecoder {
       const field = fields.find(({ name }) => name === column.name)
       return field === undefined || !field.notCaptured
     })
+    const unread = map.columns.find((column, i) => told[i] && !canRead(column.type))
+    if (unread) {
+      throw new Failure(
+        'structural',
+        `${printName(table)}.${unread.name}: the log tells it in a form that is not read here (type ${unread.type}).`,
+        'ALTER TABLE … FORCE turns columns of old servers into the present form; or leave the table out. Then start again.',
+      )
+    }
     this.tables.set(map.id, { id: map.id, columns, told })
     const described = map.columns.flatMap((column, i) => {
       const field = fields.find(({ name }) => name === column.name)
@@ -189,23 +268,32 @@ export class BinlogDecoder {
     }
   }
 
-  private query(event: Buffer, start: number, timestamp: number): void {
+  private query(event: Buffer, start: number, timestamp: number): UnknownTable | Replay | undefined {
     const { sql, schema } = readQuery(event)
-    const word = /^\s*(\w+)/.exec(sql)?.[1]?.toUpperCase()
     const { end } = readHeader(event)
-    if (word === 'BEGIN' || word === 'SAVEPOINT') return
-    if (word === 'COMMIT' || word === 'XA') return this.commit(end)
-    if (word === 'ROLLBACK') return // of a savepoint; what was rolled back whole is not in the log
-    if (['INSERT', 'UPDATE', 'DELETE', 'REPLACE', 'LOAD'].includes(word ?? '')) {
-      throw new Failure(
-        'structural',
-        `The source’s log tells a statement instead of its rows: ${sql.slice(0, 80)}.`,
-        'Set binlog_format = ROW at the source, also for that session, and start the pipelines on it again.',
-      )
+    const statement = readStatement(sql, schema, [...this.wanted.values()])
+    switch (statement.kind) {
+      case 'control':
+        if (/^\s*COMMIT/i.test(sql)) this.commit(end)
+        return undefined
+      case 'xa rollback':
+        this.prepared.delete(this.completes ?? '')
+        this.transaction = undefined
+        return undefined
+      case 'xa commit':
+        return this.commitPrepared(start, end)
+      case 'temporary':
+        return undefined
+      case 'rows':
+        throw statementTold(sql)
     }
-    const change = schemaChange(sql, schema, [...this.wanted.values()])
-    if (!change) return
-    this.transaction = {
+    const { change } = statement
+    if (!change) return undefined
+    if (change.kind === 'truncated') {
+      const unknown = change.tables.find(table => !this.describedNow(table))
+      if (unknown) return { table: unknown }
+    }
+    this.transaction ??= {
       open: false,
       start,
       at: timestamp * 1_000_000,
@@ -213,12 +301,38 @@ export class BinlogDecoder {
     }
     for (const table of change.tables) {
       const id = -1 - [...this.wanted.keys()].indexOf(datasetId(table))
-      const columns = change.kind === 'truncated' ? this.described.get(datasetId(table)) : []
-      this.sink.relation({ id, dataset: table, columns: columns ?? [] })
+      this.sink.relation({ id, dataset: table, columns: this.columnsAfter(change.kind, table) })
       this.begin()
       this.sink.truncate(id)
     }
     this.commit(end)
+  }
+
+  /** Gives back what must be read first, the first time. */
+  private commitPrepared(start: number, end: number): Replay | undefined {
+    const xid = this.completes
+    const prepared = xid === undefined ? undefined : this.prepared.get(xid)
+    const { transaction } = this
+    if (prepared && transaction) {
+      transaction.start = this.print(start)
+      return { prepared, transaction }
+    }
+    if (xid === undefined || !this.replayedXids.delete(xid)) throw preparedBefore(xid)
+    this.commit(end)
+  }
+
+  /** What readers of the journal are told the table looks like from here on. */
+  private columnsAfter(kind: SchemaChange['kind'], table: DatasetName): LoggedRelation['columns'] {
+    const described = this.describedNow(table)
+    if (kind === 'truncated') return described!
+    if (kind === 'replaced') return []
+    return (described ?? [{ name: '', nativeType: '' }]).map(({ name }) => ({ name, nativeType: ALTERED }))
+  }
+
+  private describedNow(table: DatasetName): LoggedRelation['columns'] | undefined {
+    const known = this.described.get(datasetId(table))
+    const fields = known ? undefined : this.fields.get(datasetId(table))
+    return known ?? fields?.filter(({ notCaptured }) => !notCaptured)
   }
 
   /** Only a transaction that has something for us gets into the journal. */
@@ -226,7 +340,8 @@ export class BinlogDecoder {
     const { transaction } = this
     if (!transaction || transaction.open) return
     transaction.open = true
-    this.sink.begin(this.print(transaction.start), transaction.at, transaction.id)
+    const { start } = transaction
+    this.sink.begin(typeof start === 'number' ? this.print(start) : start, transaction.at, transaction.id)
   }
 
   private commit(end: number): void {
@@ -236,8 +351,28 @@ export class BinlogDecoder {
   }
 
   private print(offset: number): string {
-    return printBinlog({ file: this.file, offset, gtid: this.gtid })
+    const { file, gtid, prepared } = this
+    return printBinlog({ file, offset, gtid, prepared: prepared.size === 0 ? NONE : [...prepared.values()] })
   }
+}
+
+const NONE: PreparedPlace[] = []
+
+/** Which rows a statement changes depends on what it finds where it is carried out again. */
+function statementTold(sql: string): Failure {
+  return new Failure(
+    'structural',
+    `The source’s log tells a statement instead of its rows: ${sql.slice(0, 80)}.`,
+    'Set binlog_format = ROW at the source, also for that session, and start the pipelines on it again: their tables are copied anew.',
+  )
+}
+
+function preparedBefore(xid: string | undefined): Failure {
+  return new Failure(
+    'structural',
+    `A transaction was committed that had been prepared (XA ${xid ?? ''}) before the log was followed; its rows are not known.`,
+    'Start the pipelines on this source again: their tables are copied anew.',
+  )
 }
 
 /** A row that begins at `at`, with the columns that the bitmap says are there; the others were not sent. */

@@ -16,6 +16,8 @@ export const EVENT = {
   query: 2,
   rotate: 4,
   xid: 16,
+  beginLoadQuery: 17,
+  executeLoadQuery: 18,
   tableMap: 19,
   writeRows1: 23,
   updateRows1: 24,
@@ -24,6 +26,7 @@ export const EVENT = {
   writeRows2: 30,
   updateRows2: 31,
   deleteRows2: 32,
+  xaPrepare: 38,
   gtid: 162,
   queryCompressed: 165,
   rowsCompressedFirst: 166,
@@ -45,6 +48,31 @@ export function lengthEncoded(bytes: Buffer, at: number): [value: number, next: 
   if (first < 0xfb) return [first, at + 1]
   const size = first === 0xfc ? 2 : first === 0xfd ? 3 : 6
   return [bytes.readUIntLE(at + 1, size), at + 1 + (first === 0xfe ? 8 : size)]
+}
+
+export interface GtidEvent {
+  id: string
+  /** A single statement that commits by itself, such as one that changes a table. */
+  alone: boolean
+  /** The XA transaction that the events behind it prepare, or commit or roll back. */
+  prepares?: string
+  completes?: string
+}
+
+const [ALONE, GROUP_COMMIT, PREPARES_XA, COMPLETES_XA] = [1, 2, 64, 128]
+
+/** https://mariadb.com/kb/en/gtid_event/ */
+export function readGtid(event: Buffer): GtidEvent {
+  const flags = event[HEADER + 12]!
+  const sequence = event.readBigUInt64LE(HEADER)
+  const id = `${event.readUInt32LE(HEADER + 8)}-${event.readUInt32LE(5)}-${sequence}`
+  const about = { id, alone: (flags & ALONE) !== 0 }
+  if ((flags & (PREPARES_XA | COMPLETES_XA)) === 0) return about
+  const at = HEADER + ((flags & GROUP_COMMIT) !== 0 ? 21 : 13)
+  const [global, branch] = [event[at + 4]!, event[at + 5]!]
+  const names = event.subarray(at + 6, at + 6 + global + branch)
+  const xid = `${event.readInt32LE(at)}.${names.toString('hex', 0, global)}.${names.toString('hex', global)}`
+  return { ...about, ...((flags & PREPARES_XA) !== 0 ? { prepares: xid } : { completes: xid }) }
 }
 
 export interface QueryEvent {
@@ -77,11 +105,32 @@ export interface TableMap {
   }[]
 }
 
+/**
+ * Column types by their number: how many bytes of metadata a table map has for each, and in which order. Those that are
+ * not here have none. https://mariadb.com/kb/en/table_map_event/ and `Field::binlog_type_info` in the server's sources.
+ */
+const METADATA: Readonly<Record<number, 'byte' | 'little' | 'big'>> = {
+  4: 'byte', // float
+  5: 'byte', // double
+  15: 'little', // varchar: its length in bytes
+  16: 'big', // bit: bits over whole bytes, whole bytes
+  17: 'byte', // timestamp, datetime, time: digits behind the second
+  18: 'byte',
+  19: 'byte',
+  140: 'byte', // compressed blob: bytes of the length before it
+  141: 'little', // compressed varchar
+  245: 'byte', // json
+  246: 'big', // decimal: precision, scale
+  247: 'big', // enum, set, string: the real type, a length
+  248: 'big',
+  252: 'byte', // blob
+  253: 'little',
+  254: 'big',
+  255: 'byte', // geometry
+}
+
 const NUMERIC = new Set([1, 2, 3, 4, 5, 8, 9, 13, 246])
-/** Types whose metadata takes one byte; those in two, by whether they read as one little-endian number. */
-const ONE_BYTE = new Set([4, 5, 252, 245, 255, 17, 18, 19])
-const TWO_LITTLE = new Set([15, 253])
-const TWO_BIG = new Set([246, 254, 247, 248])
+const TEXTS = new Set([15, 140, 141, 252, 253, 254])
 
 export function readTableMap(event: Buffer): TableMap {
   const id = event.readUIntLE(HEADER, 6)
@@ -100,10 +149,10 @@ export function readTableMap(event: Buffer): TableMap {
   at = metaAt
   const columns: TableMap['columns'] = [...types].map(type => {
     let meta = 0
-    if (ONE_BYTE.has(type)) meta = event[at++]!
-    else if (TWO_LITTLE.has(type)) meta = event.readUInt16LE((at += 2) - 2)
-    else if (TWO_BIG.has(type)) meta = event.readUInt16BE((at += 2) - 2)
-    else if (type === 16) meta = (event[at]! << 8) | event[(at += 2) - 1]!
+    const form = METADATA[type]
+    if (form === 'byte') meta = event[at++]!
+    else if (form === 'little') meta = event.readUInt16LE((at += 2) - 2)
+    else if (form === 'big') meta = event.readUInt16BE((at += 2) - 2)
     return { type, meta, unsigned: false, collation: undefined, name: undefined, labels: [] }
   })
   at += (count + 7) >> 3 // which columns may be null
@@ -120,8 +169,7 @@ export function readTableMap(event: Buffer): TableMap {
 function readOptional(field: number, bytes: Buffer, columns: TableMap['columns']): void {
   const real = ({ type, meta }: TableMap['columns'][number]) => (type === 254 ? meta >> 8 : type)
   const isLabelled = (column: TableMap['columns'][number]) => [247, 248].includes(real(column))
-  const isText = (column: TableMap['columns'][number]) =>
-    [15, 252, 253, 254].includes(column.type) && !isLabelled(column)
+  const isText = (column: TableMap['columns'][number]) => TEXTS.has(column.type) && !isLabelled(column)
   const numbers = () => {
     const values: number[] = []
     for (let at = 0; at < bytes.length;) {

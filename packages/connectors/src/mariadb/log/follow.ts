@@ -10,7 +10,7 @@ import { withSession, type Session } from '../client.ts'
 import type { MariadbConfig } from '../config.ts'
 import { literal } from '../sql.ts'
 import { readCharsets } from './charsets.ts'
-import { BinlogDecoder, type UnknownTable } from './decoder.ts'
+import { BinlogDecoder, type Replay, type UnknownTable } from './decoder.ts'
 import { openDump, type Dump } from './dump.ts'
 
 export const LOG_KIND = 'binlog'
@@ -36,7 +36,7 @@ export function noLog(): Failure {
 /** A place of the log with the transaction ids in force there. */
 export async function positionAt(session: Session, file: string, offset: number): Promise<Position> {
   const [ids] = await session.arrays(`SELECT binlog_gtid_pos(${literal(file)}, ${offset})`)
-  const at = printBinlog({ file, offset, gtid: ids?.[0] ?? '' })
+  const at = printBinlog({ file, offset, gtid: ids?.[0] ?? '', prepared: [] })
   return { kind: LOG_KIND, incarnation: await incarnation(session), at }
 }
 
@@ -56,10 +56,12 @@ export async function refuseAnotherHistory(session: Session, from: Position): Pr
       remedy,
     )
   }
-  const { file, offset, gtid } = parseBinlog(from.at)
-  const [found] = await session.arrays(`SELECT binlog_gtid_pos(${literal(file)}, ${offset})`)
-  const ids = found?.[0]
-  if (ids === null || ids === undefined) {
+  const { file, offset, gtid, prepared } = parseBinlog(from.at)
+  const idsAt = async (place: { file: string; offset: number }) =>
+    (await session.arrays(`SELECT binlog_gtid_pos(${literal(place.file)}, ${place.offset})`))[0]?.[0] ?? null
+  const ids = await idsAt({ file, offset })
+  const begins = await Promise.all(prepared.map(idsAt))
+  if (ids === null || begins.includes(null)) {
     throw new Failure(
       'structural',
       `${from.at} is no longer in the source’s log: it was purged, or begun anew.`,
@@ -104,6 +106,9 @@ class Follow {
   private paused = false
   private ended = false
   private fail: (error: unknown) => void = () => {}
+  /** Called when a decoder that replays one transaction has given it. */
+  private done: (() => void) | undefined
+  private reader = ''
   private head: { at: string; clock: number } | undefined
 
   constructor(config: MariadbConfig, session: Session, decoder: BinlogDecoder, sink: LogSink) {
@@ -116,6 +121,7 @@ class Follow {
   async run(reader: string, from: Position, signal: AbortSignal): Promise<void> {
     const broken = new Promise<never>((_, reject) => (this.fail = reject))
     broken.catch(() => {}) // it is awaited below
+    this.reader = reader
     const { file, offset } = parseBinlog(from.at)
     this.dump = await openDump(this.config, { file, offset, serverId: replicaId(reader) }, event =>
       this.take(event),
@@ -138,8 +144,12 @@ class Follow {
   private take(event: Buffer): void {
     if (this.ended) return
     if (this.waiting) return void this.waiting.push(Buffer.from(event))
-    const unknown = this.decoder.take(event)
-    if (unknown) return this.learnAndGoOn(unknown, event)
+    const first = this.decoder.take(event)
+    if (first) return this.goOnAfter(first, event)
+    if (this.decoder.replayed) {
+      this.ended = true
+      return this.done?.()
+    }
     this.tellReached()
     if (this.sink.full && !this.paused) this.pause()
   }
@@ -158,23 +168,49 @@ class Follow {
     this.dump!.pause()
     void this.sink.room().then(() => {
       this.paused = false
-      if (!this.waiting) this.dump!.resume()
+      if (!this.waiting && !this.ended) this.dump!.resume()
     })
   }
 
-  private learnAndGoOn({ table }: UnknownTable, event: Buffer): void {
+  /** What comes waits until what the event needs first is done; then it is taken again. */
+  private goOnAfter(first: UnknownTable | Replay, event: Buffer): void {
     this.waiting = [Buffer.from(event)]
     this.dump?.pause()
-    tableFields(this.session, table)
-      .then(fields => {
-        this.decoder.know(table, fields)
+    const done =
+      'table' in first
+        ? tableFields(this.session, first.table).then(fields => this.decoder.know(first.table, fields))
+        : this.replay(first).then(() => this.decoder.wasReplayed(first))
+    done
+      .then(() => {
         const waiting = this.waiting!
         this.waiting = undefined
-        // A later event may ask again; what is behind it goes on waiting.
+        // A later event may ask for something again; what is behind it goes on waiting.
         for (const one of waiting) this.take(one)
         if (!this.waiting && !this.paused) this.dump?.resume()
       })
       .catch(error => this.fail(error))
+  }
+
+  /** Reads a prepared transaction where it stands in the log, by a connection of its own. */
+  private async replay(replay: Replay): Promise<void> {
+    const { file, offset } = replay.prepared
+    const decoder = this.decoder.replayer(replay)
+    let follow: Follow | undefined
+    try {
+      await new Promise<void>((resolve, reject) => {
+        follow = new Follow(this.config, this.session, decoder, this.sink)
+        follow.fail = reject
+        follow.done = resolve
+        const serverId = replicaId(`${this.reader} ${replay.prepared.xid}`)
+        openDump(this.config, { file, offset, serverId }, event => follow!.take(event)).then(dump => {
+          follow!.dump = dump
+          dump.ended.catch(reject)
+        }, reject)
+      })
+    } finally {
+      follow!.ended = true
+      follow!.dump?.close()
+    }
   }
 }
 

@@ -3,6 +3,7 @@
  * https://mariadb.com/kb/en/rows_event_v1v2-rows_compressed_event_v1/ and the field formats of the server's sources.
  */
 import type { Value } from '@tide/core/records/value'
+import { inflateRawSync, inflateSync } from 'node:zlib'
 import { float32Text } from '../sql.ts'
 
 /** A column as a table map event describes it. */
@@ -19,6 +20,15 @@ export interface MappedColumn {
 }
 
 const [ENUM, SET] = [247, 248]
+
+/** Types that `ValueReader` turns into canonical text; the others it can only pass over. */
+const READABLE = new Set([
+  1, 2, 3, 4, 5, 7, 8, 9, 10, 13, 14, 15, 16, 17, 18, 19, 140, 141, 246, 252, 253, 254,
+])
+
+export function canRead(type: number): boolean {
+  return READABLE.has(type)
+}
 
 /** Reads values one after another. */
 export class ValueReader {
@@ -76,8 +86,18 @@ export class ValueReader {
       case 15:
       case 253:
         return this.text(this.length(meta < 256 ? 1 : 2), column, 0)
+      case 245:
       case 252:
+      case 255:
         return this.text(this.length(meta), column, 0)
+      case 140:
+        return this.compressed(this.length(meta), column)
+      case 141:
+        return this.compressed(this.length(meta < 256 ? 1 : 2), column)
+      case 11:
+        return String(this.bytes.readUIntLE(this.skip(3), 3))
+      case 12:
+        return String(this.bytes.readBigUInt64LE(this.skip(8)))
       case 254:
         return this.string(column)
       case 16: {
@@ -109,6 +129,16 @@ export class ValueReader {
     if (decode) return decode(bytes)
     // Trailing zero bytes of a fixed length are not sent.
     return `\\x${bytes.toString('hex').padEnd(fixed * 2, '0')}`
+  }
+
+  /**
+   * A column that the server compresses: a byte that says how, the length, and zlib's data.
+   * `Field_longstr::uncompress` and `column_compression.cc` in the server's sources.
+   */
+  private compressed(length: number, { decode }: MappedColumn): string {
+    const packed = this.bytes.subarray(this.at, (this.at += length))
+    const plain = length === 0 ? packed : unpacked(packed)
+    return decode ? decode(plain) : `\\x${plain.toString('hex')}`
   }
 
   /** CHAR, BINARY, and what hides behind their type: the length takes two bits from the real type. */
@@ -184,6 +214,15 @@ export class ValueReader {
     const text = `${clock(whole >> 12, (whole >> 6) & 63, whole & 63)}${extra > 0 ? fractionText(fraction) : ''}`
     return signed < 0 ? `-${text}` : text
   }
+}
+
+function unpacked(packed: Buffer): Buffer {
+  const how = packed[0]!
+  const method = how >> 4
+  if (method === 0) return packed.subarray(1)
+  if (method !== 8) throw new Error(`a column is compressed in a way that is not known (${method})`)
+  const data = packed.subarray(1 + (how & 7))
+  return (how & 8) !== 0 ? inflateRawSync(data) : inflateSync(data)
 }
 
 const two = (n: number) => String(n).padStart(2, '0')

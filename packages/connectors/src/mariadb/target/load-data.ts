@@ -1,8 +1,10 @@
 /** `LOAD DATA LOCAL`: the server's fastest way in. */
 import type { LaneColumn } from '@tide/core/plan/plan'
+import { listAsJson } from '@tide/core/records/list'
 import { Readable } from 'node:stream'
 import type { CopyRange } from '../../contract.ts'
 import type { Session } from '../client.ts'
+import { turnFields } from '../../csv-fields.ts'
 import { loadDataLines } from './csv.ts'
 
 type Loaded = Pick<LaneColumn, 'type' | 'targetType'>
@@ -22,12 +24,16 @@ export async function loadData(
       yield part
     }
   }
+  const lists = columns.map(({ type }) =>
+    type.kind === 'list' ? (text: string) => listAsJson(text, type.delimiter) : undefined,
+  )
+  const content = lists.some(list => list) ? turnFields(counted(), lists) : counted()
   const turned = columns.map(turn)
   const list = targets.map((target, i) => (turned[i] ? `@v${i}` : target))
   const set = targets.flatMap((target, i) => (turned[i] ? [`${target} = ${turned[i](`@v${i}`)}`] : []))
   const rows = await session.run(
     `LOAD DATA LOCAL INFILE 'rows' ${into} CHARACTER SET utf8mb4 (${list.join(', ')})${set.length > 0 ? ` SET ${set.join(', ')}` : ''}`,
-    { infileStreamFactory: () => Readable.from(loadDataLines(counted()), { objectMode: false }) },
+    { infileStreamFactory: () => Readable.from(loadDataLines(content), { objectMode: false }) },
   )
   // LOCAL turns what does not fit into warnings; nothing may be changed silently.
   const [warning] = await session.arrays('SHOW WARNINGS')

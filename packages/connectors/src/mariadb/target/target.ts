@@ -38,7 +38,7 @@ const MISFIT =
 export class MariadbTarget implements TargetSide {
   readonly profile: TargetProfile = {
     naming: { fold: 'none', allowed: 'any', maxLength: 64 },
-    typeOf: (type, native, inKey) => mariadbColumn(type, native, inKey),
+    typeOf: mariadbColumn,
     sameName: (a, b) => a.toLowerCase() === b.toLowerCase(),
   }
   private readonly config: MariadbConfig

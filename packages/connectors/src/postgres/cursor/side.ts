@@ -13,7 +13,7 @@ import type { ChangeBatch, SourceHead, SourceLane, SourceSide } from '../../cont
 import { inTransaction } from '../capture.ts'
 import { readCatalogue, tableName } from '../catalogue.ts'
 import type { PostgresConfig } from '../config.ts'
-import { canonicalColumn, copyRanges, PIN } from '../copy.ts'
+import { copyRanges, PIN } from '../copy.ts'
 import { CHANGES_IN_AN_ANSWER } from '../query.ts'
 import { ident, literal } from '../text.ts'
 
@@ -206,7 +206,7 @@ class CursorReader {
     limit: number,
   ): Promise<{ time: string; key: string[]; row: (string | null)[] }[]> {
     const key = lane.key.map(part => `t.${ident(part)}`)
-    const columns = lane.columns.map(({ source, type }) => canonicalColumn(source, type)).join(', ')
+    const columns = lane.columns.map(({ source }) => `t.${ident(source)}`).join(', ')
     const order = [`t.${ident(this.column)}`, ...key].join(', ')
     return inTransaction(this.pool, async client => {
       await client.query(PIN)

@@ -3,9 +3,8 @@
  * the bytes they came in. https://www.postgresql.org/docs/current/protocol-logicalrep-message-formats.html
  */
 import { printLsn } from '@tide/core/position/lsn'
-import { decodeRow, encodeRow, NULL, rowEnd, TEXT, UNSENT } from '@tide/core/records/tuple'
+import { NULL, rowEnd, TEXT, UNSENT } from '@tide/core/records/tuple'
 import type { LogSink } from '../../contract.ts'
-import { parseArray } from '../text.ts'
 
 /** Microseconds between 1970 and 2000, where PostgreSQL's clock begins. */
 export const EPOCH_2000 = 946_684_800_000_000
@@ -25,24 +24,14 @@ export interface SentRelation {
   columns: SentColumn[]
 }
 
-/** What the catalogue knows of a type, by its number and modifier. */
-export interface SentType {
-  nativeType: string
-  isArray: boolean
-}
-
-export type TypeOf = (oid: number, modifier: number) => SentType | undefined
-
-interface Known {
-  /** By column: not part of the replica identity, so that an old key has nothing to say of it. */
-  outsideIdentity: boolean[]
-  arrays: number[]
-}
+/** What the catalogue calls a type, by its number and modifier; undefined when that is not known yet. */
+export type TypeOf = (oid: number, modifier: number) => string | undefined
 
 export class PgoutputDecoder {
   private readonly sink: LogSink
   private readonly typeOf: TypeOf
-  private readonly relations = new Map<number, Known>()
+  /** By column: not part of the replica identity, so that an old key has nothing to say of it. */
+  private readonly outsideIdentity = new Map<number, boolean[]>()
 
   constructor(sink: LogSink, typeOf: TypeOf) {
     this.sink = sink
@@ -76,30 +65,31 @@ export class PgoutputDecoder {
     const types = relation.columns.map(({ typeOid, typeModifier }) => this.typeOf(typeOid, typeModifier))
     if (types.includes(undefined)) return relation
     const { oid, namespace, name, columns } = relation
-    this.relations.set(oid, {
-      outsideIdentity: columns.map(({ inIdentity }) => !inIdentity),
-      arrays: types.flatMap((type, i) => (type!.isArray ? [i] : [])),
-    })
+    this.outsideIdentity.set(
+      oid,
+      columns.map(({ inIdentity }) => !inIdentity),
+    )
     this.sink.relation({
       id: oid,
       dataset: { namespace, name },
-      columns: columns.map((column, i) => ({ name: column.name, nativeType: types[i]!.nativeType })),
+      columns: columns.map((column, i) => ({ name: column.name, nativeType: types[i]! })),
+      identity: columns.flatMap(({ name, inIdentity }) => (inIdentity ? [name] : [])),
     })
     return undefined
   }
 
   private insert(message: Buffer): undefined {
     const oid = message.readUInt32BE(1)
-    this.sink.insert(oid, this.row(message.subarray(6), oid))
+    this.sink.insert(oid, message.subarray(6))
   }
 
   private update(message: Buffer): undefined {
     const oid = message.readUInt32BE(1)
     const letter = message[5]
-    if (letter === 0x4e) return this.sink.update(oid, null, this.row(message.subarray(6), oid)) as undefined
+    if (letter === 0x4e) return this.sink.update(oid, null, message.subarray(6)) as undefined
     const end = rowEnd(message, 6)
     const before = this.before(message.subarray(6, end), oid, letter)
-    this.sink.update(oid, before, this.row(message.subarray(end + 1), oid))
+    this.sink.update(oid, before, message.subarray(end + 1))
   }
 
   private remove(message: Buffer): undefined {
@@ -110,9 +100,8 @@ export class PgoutputDecoder {
   /** Of an old key (`K`) only the identity was sent; the nulls beside it say nothing. */
   private before(row: Buffer, oid: number, letter: number | undefined): Uint8Array {
     if (letter === 0x4b) {
-      const { outsideIdentity } = this.relations.get(oid)!
       let at = 2
-      for (const outside of outsideIdentity) {
+      for (const outside of this.outsideIdentity.get(oid)!) {
         if (row[at] === TEXT) at += 5 + row.readUInt32BE(at + 1)
         else {
           if (outside && row[at] === NULL) row[at] = UNSENT
@@ -120,18 +109,7 @@ export class PgoutputDecoder {
         }
       }
     }
-    return this.row(row, oid)
-  }
-
-  private row(row: Buffer, oid: number): Uint8Array {
-    const { arrays } = this.relations.get(oid)!
-    if (arrays.length === 0) return row
-    const values = decodeRow(row)
-    for (const i of arrays) {
-      const value = values[i]
-      if (typeof value === 'string') values[i] = JSON.stringify(parseArray(value))
-    }
-    return encodeRow(values)
+    return row
   }
 }
 

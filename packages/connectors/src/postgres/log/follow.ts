@@ -7,7 +7,7 @@ import type { Pool } from 'pg'
 import type { LogSink } from '../../contract.ts'
 import type { PostgresConfig } from '../config.ts'
 import { literal } from '../text.ts'
-import { EPOCH_2000, PgoutputDecoder, timeAt, type SentRelation, type SentType } from './decoder.ts'
+import { EPOCH_2000, PgoutputDecoder, timeAt, type SentRelation } from './decoder.ts'
 import { identifySystem, openReplication, withReplication, type ReplicationClient } from './replication.ts'
 import { LOG_END, slotName } from './slot.ts'
 
@@ -98,7 +98,7 @@ class Stream {
   private readonly reader: string
   private readonly sink: LogSink
   private readonly decoder: PgoutputDecoder
-  private readonly types = new Map<string, SentType>()
+  private readonly types = new Map<string, string>()
   /** Set while a table's types are asked for; what comes meanwhile waits. */
   private waiting: Buffer[] | undefined
   private paused = false
@@ -236,16 +236,14 @@ class Stream {
 
   private async learnTypes(types: [oid: number, modifier: number][]): Promise<void> {
     const { rows } = await this.pool.query(
-      `SELECT w.oid::text, w.modifier::text, format_type(w.oid, w.modifier) AS native,
-              coalesce(b.typcategory, t.typcategory) = 'A' AND coalesce(b.typname, t.typname) LIKE '\\_%' AS array
+      `SELECT w.oid::text, w.modifier::text, format_type(t.oid, w.modifier) AS native
          FROM json_to_recordset($1::json) AS w(oid oid, modifier int)
-         LEFT JOIN pg_catalog.pg_type t ON t.oid = w.oid
-         LEFT JOIN pg_catalog.pg_type b ON t.typtype = 'd' AND b.oid = t.typbasetype`,
+         LEFT JOIN pg_catalog.pg_type t ON t.oid = w.oid`,
       [JSON.stringify(types.map(([oid, modifier]) => ({ oid, modifier })))],
     )
-    for (const { oid, modifier, native, array } of rows) {
+    for (const { oid, modifier, native } of rows) {
       // A type that was dropped since has lost its name; the table's columns have changed then, too.
-      this.types.set(`${oid} ${modifier}`, { nativeType: native ?? `type ${oid}`, isArray: array === 't' })
+      this.types.set(`${oid} ${modifier}`, native ?? `type ${oid}`)
     }
   }
 

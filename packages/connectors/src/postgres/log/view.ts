@@ -7,7 +7,7 @@ import { to as copyTo } from 'pg-copy-streams'
 import type { CopyRange, CopyView, SourceLane, Patience } from '../../contract.ts'
 import { tableName } from '../catalogue.ts'
 import type { PostgresConfig } from '../config.ts'
-import { canonicalColumn, PIN } from '../copy.ts'
+import { PIN } from '../copy.ts'
 import { openPool } from '../pool.ts'
 import { ident, literal } from '../text.ts'
 import { identifySystem, withReplication } from './replication.ts'
@@ -98,7 +98,7 @@ class SnapshotView implements CopyView {
         // The last range has no end: its table may have grown between the snapshot and our look at its size.
         const upper = next >= leaf.pages ? '' : ` AND ctid < '(${next},0)'::tid`
         const where = leaf.rangeScans ? ` WHERE ctid >= '(${page},0)'::tid${upper}` : ''
-        const columns = lane.columns.map(({ source, type }) => canonicalColumn(source, type)).join(', ')
+        const columns = lane.columns.map(({ source }) => ident(source)).join(', ')
         const statement = `COPY (SELECT ${columns} FROM ONLY ${leaf.name}${where}) TO STDOUT (FORMAT csv)`
         yield { csv: this.stream(statement), upTo: last ? null : `${leaf.oid}:${leaf.file}:${next}` }
         page = next

@@ -1,6 +1,7 @@
 /** How changes get into a table of PostgreSQL: into a stage beside it by COPY, and from there in one statement. */
 import type { NetEffect, Put } from '@tide/core/apply/net-effect'
 import type { LaneColumn } from '@tide/core/plan/plan'
+import { listLiteral } from '@tide/core/records/list'
 import type { Row } from '@tide/core/records/value'
 import { Readable } from 'node:stream'
 import { pipeline } from 'node:stream/promises'
@@ -10,7 +11,7 @@ import type { CopyRange, LaneEffect, TargetLane } from '../../contract.ts'
 import { besideRow, csvParts, unsentColumns } from '../../staging.ts'
 import { tableName } from '../catalogue.ts'
 import { ident } from '../text.ts'
-import { listLiteral, upsert } from './sql.ts'
+import { upsert } from './sql.ts'
 
 const PUTS = 'pg_temp.tide_puts'
 const REMOVED = 'pg_temp.tide_removed'
@@ -88,12 +89,13 @@ async function stagePuts(
   const columns = lane.columns.map(({ target, targetType }) => `${ident(target)} ${targetType}`)
   if (partial) columns.push(`${UNSENT} text`, ...keys(lane), `${PLACE} int`)
   await client.query(`CREATE TEMP TABLE ${PUTS} (${columns.join(', ')}) ON COMMIT DROP`)
-  const lists = lane.columns.flatMap(({ type, targetType }, i) =>
-    type.kind === 'list' && targetType !== 'text' ? [i] : [],
+  const delimiters = lane.columns.map(({ type }) =>
+    type.kind === 'list' ? (type.delimiter ?? ',') : undefined,
   )
+  const lists = delimiters.some(delimiter => delimiter !== undefined)
   const rows = function* () {
     for (const [place, put] of puts.entries()) {
-      const row = withLists(put.row, lists)
+      const row = lists ? withLists(put.row, delimiters) : put.row
       yield partial ? [...row, ...besideRow(put, place)] : row
     }
   }
@@ -111,14 +113,11 @@ function keys(lane: TargetLane): string[] {
 const matches = (lane: TargetLane) =>
   lane.key.map((name, i) => `t.${ident(name)} = s.${keyColumn(i)}`).join(' AND ')
 
-function withLists(row: Row, lists: readonly number[]): Row {
-  if (lists.length === 0) return row
-  const turned = [...row]
-  for (const i of lists) {
-    const value = row[i]
-    if (typeof value === 'string') turned[i] = listLiteral(JSON.parse(value))
-  }
-  return turned
+function withLists(row: Row, delimiters: readonly (string | undefined)[]): Row {
+  return row.map((value, i) => {
+    const delimiter = delimiters[i]
+    return delimiter !== undefined && typeof value === 'string' ? listLiteral(value, delimiter) : value
+  })
 }
 
 export async function copyInto(

@@ -27,31 +27,9 @@ export const columnList = (columns: readonly LaneColumn[]) =>
   columns.map(({ target }) => ident(target)).join(', ')
 
 /** Puts staged rows in, in the place of those with the same key. */
-export function upsert(lane: TargetLane, stage: string, select = columnList(lane.columns)): string {
+export function upsert(lane: TargetLane, stage: string): string {
   const others = lane.columns.filter(({ target }) => !lane.key.includes(target))
   const set = others.map(({ target }) => `${ident(target)} = excluded.${ident(target)}`).join(', ')
-  return `INSERT INTO ${tableName(lane.table)} (${columnList(lane.columns)}) SELECT ${select} FROM ${stage}
+  return `INSERT INTO ${tableName(lane.table)} (${columnList(lane.columns)}) SELECT ${columnList(lane.columns)} FROM ${stage}
     ON CONFLICT (${lane.key.map(ident).join(', ')}) DO ${others.length > 0 ? `UPDATE SET ${set}` : 'NOTHING'}`
-}
-
-/** Lists travel as JSON arrays of texts; this turns one into what PostgreSQL reads as an array, of any depth. */
-export const LIST_FUNCTION = `CREATE OR REPLACE FUNCTION pg_temp.tide_list(list json) RETURNS text LANGUAGE plpgsql AS $$
-BEGIN
-  RETURN (SELECT '{' || coalesce(string_agg(CASE json_typeof(e) WHEN 'null' THEN 'NULL' WHEN 'array' THEN pg_temp.tide_list(e)
-            ELSE '"' || replace(replace(e #>> '{}', '\\', '\\\\'), '"', '\\"') || '"' END, ',' ORDER BY place), '') || '}'
-            FROM json_array_elements(list) WITH ORDINALITY AS t(e, place));
-END $$`
-
-/** A staged text column as its column at the target. */
-export function fromText({ target, type, targetType }: LaneColumn): string {
-  return type.kind === 'list' && targetType !== 'text'
-    ? `pg_temp.tide_list(${ident(target)}::json)::${targetType}`
-    : ident(target)
-}
-
-/** The same turn for a value on its way into a typed stage. */
-export function listLiteral(value: unknown): string {
-  if (value === null) return 'NULL'
-  if (Array.isArray(value)) return `{${value.map(listLiteral).join(',')}}`
-  return `"${String(value).replaceAll('\\', '\\\\').replaceAll('"', '\\"')}"`
 }

@@ -1,5 +1,5 @@
 import { Failure } from '@tide/core/failure'
-import type { LaneColumn, PrepareStep, TargetProfile } from '@tide/core/plan/plan'
+import type { PrepareStep, TargetProfile } from '@tide/core/plan/plan'
 import { printName, type DatasetName } from '@tide/core/records/dataset'
 import { postgresColumn } from '@tide/core/shape/postgres'
 import type { Pool, PoolClient } from 'pg'
@@ -19,9 +19,9 @@ import { STATE_SCHEMA } from '../state.ts'
 import { ident } from '../text.ts'
 import { copyInto, Merger } from './merge.ts'
 import { endOthers, markOurs } from './ownership.ts'
-import { columnList, ddl, fromText, LIST_FUNCTION, STATE_DDL, upsert } from './sql.ts'
+import { columnList, ddl, STATE_DDL, upsert } from './sql.ts'
 
-/** Where a range waits that must be turned, or whose rows may be there already. */
+/** Where a range waits whose rows may be there already. */
 const STAGE = 'pg_temp.tide_range'
 
 /** What PostgreSQL says of a value that it will not take: classes 22 and 23. */
@@ -31,7 +31,7 @@ const MISFIT = /^(22|23)/
 export class PostgresTarget implements TargetSide {
   readonly profile: TargetProfile = {
     naming: { fold: 'none', allowed: 'any', maxLength: 63, maxBytes: 63 },
-    typeOf: postgresColumn,
+    typeOf: ({ type, nativeType, sameKind }) => postgresColumn(type, sameKind ? nativeType : undefined),
     sameName: (a, b) => a === b,
   }
   private readonly pool: Pool
@@ -77,9 +77,9 @@ export class PostgresTarget implements TargetSide {
     let broken = true
     try {
       await this.beginOn(client)
-      const lists = lane.columns.some(({ type }) => type.kind === 'list')
-      const loaded =
-        lists || again ? await this.loadStaged(client, lane, csv) : await this.loadStraight(client, lane, csv)
+      const loaded = again
+        ? await this.loadStaged(client, lane, csv)
+        : await this.loadStraight(client, lane, csv)
       await commit(loaded, async checkpoint => {
         await writeCheckpoint(client, checkpoint)
         await client.query('COMMIT')
@@ -192,15 +192,13 @@ export class PostgresTarget implements TargetSide {
     return copyInto(client, `${tableName(lane.table)} (${columnList(lane.columns)})`, csv)
   }
 
-  /** By way of a stage, where lists must be turned or rows may be there already. */
+  /** By way of a stage, since rows may be there already. */
   private async loadStaged(client: PoolClient, lane: TargetLane, csv: CopyRange['csv']) {
-    const asText = (column: LaneColumn) => column.type.kind === 'list'
-    await client.query(LIST_FUNCTION)
     await client.query(
-      `CREATE TEMP TABLE ${STAGE} (${lane.columns.map(column => `${ident(column.target)} ${asText(column) ? 'text' : column.targetType}`).join(', ')}) ON COMMIT DROP`,
+      `CREATE TEMP TABLE ${STAGE} (${lane.columns.map(column => `${ident(column.target)} ${column.targetType}`).join(', ')}) ON COMMIT DROP`,
     )
     const loaded = await copyInto(client, STAGE, csv)
-    await client.query(upsert(lane, STAGE, lane.columns.map(fromText).join(', ')))
+    await client.query(upsert(lane, STAGE))
     return loaded
   }
 
