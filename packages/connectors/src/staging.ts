@@ -3,12 +3,15 @@ import type { Put } from '@tide/core/apply/net-effect'
 import { csvLine } from '@tide/core/records/csv'
 import type { Row, Value } from '@tide/core/records/value'
 
-/** Some hundred rows at a time, so that the text of a large batch is never there twice. */
+/** As much text as goes into one part: a large batch is never there twice, and servers limit what they take at once. */
+const PART_CHARACTERS = 256 * 1024
+
+/** Rows as CSV, some at a time. */
 export function* csvParts(rows: Iterable<readonly Value[]>): Generator<Buffer> {
-  let [text, count] = ['', 0]
+  let text = ''
   for (const row of rows) {
     text += csvLine(row)
-    if (++count % 500 > 0) continue
+    if (text.length < PART_CHARACTERS) continue
     yield Buffer.from(text)
     text = ''
   }

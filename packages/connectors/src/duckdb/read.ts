@@ -5,7 +5,7 @@ import type { Dataset, DatasetName } from '@tide/core/records/dataset'
 import type { Key, Row } from '@tide/core/records/value'
 import type { Catalogue, Grid } from '@tide/core/api/browse'
 import type { QueryLimits, RowTable } from '../contract.ts'
-import { canonicalText, ident, tableName } from './sql.ts'
+import { canonicalText, ident, tableName, typedValue } from './sql.ts'
 
 const TABLES = `
 SELECT schema_name, table_name, 'table' AS kind, estimated_size::VARCHAR FROM duckdb_tables() WHERE NOT temporary AND NOT internal
@@ -66,19 +66,23 @@ export async function readRow(
   { name, columns, key }: RowTable,
   value: Key | null,
 ): Promise<Row | null> {
+  // In hexadecimal digits, since the driver takes a mark at the beginning of a text (U+FEFF) for none of it.
   const list = columns
-    .map(column => canonicalText(ident(column.name), column.type, column.nativeType))
+    .map(column => `hex(encode(${canonicalText(ident(column.name), column.type, column.nativeType)}))`)
     .join(', ')
-  const typeOf = (part: string) => columns.find(column => column.name === part)!
-  // The key comes as canonical text, so it is the texts that are compared.
-  const texts = key.map(part => canonicalText(ident(part), typeOf(part).type, typeOf(part).nativeType))
-  const where = texts.map((text, i) => `${text} = $${i + 1}`).join(' AND ')
+  const where = key
+    .map((part, i) => {
+      const { type, nativeType } = columns.find(column => column.name === part)!
+      return `${ident(part)} = ${typedValue(`$${i + 1}::VARCHAR`, type, nativeType)}`
+    })
+    .join(' AND ')
   const last = `ORDER BY ${key.map(part => `${ident(part)} DESC`).join(', ')}`
   const result = await connection.runAndReadAll(
     `SELECT ${list} FROM ${tableName(name)} ${value ? `WHERE ${where}` : last} LIMIT 1`,
     value ? [...value] : [],
   )
-  return (result.getRows()[0] as (string | null)[] | undefined) ?? null
+  const row = result.getRows()[0] as (string | null)[] | undefined
+  return row?.map(digits => (digits === null ? null : Buffer.from(digits, 'hex').toString())) ?? null
 }
 
 /** One SELECT (or EXPLAIN, DESCRIBE …) in a read-only transaction, cut at `maxRows` and interrupted at `timeoutMs`. */

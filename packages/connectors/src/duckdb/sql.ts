@@ -121,6 +121,12 @@ export function readCsv(
   }
 }
 
+/** A value in canonical text, such as a parameter, as one of the column's type. */
+export function typedValue(text: string, type: LogicalType, targetType: string): string {
+  const { csvType, expression } = reading(type, targetType)
+  return csvType === 'VARCHAR' ? expression(text) : `CAST(${text} AS ${targetType})`
+}
+
 /** A column of the target as canonical text: the way back from `readCsv`. */
 export function canonicalText(column: string, type: LogicalType, targetType: string): string {
   const text = `CAST(${column} AS VARCHAR)`
@@ -128,6 +134,9 @@ export function canonicalText(column: string, type: LogicalType, targetType: str
   switch (type.kind) {
     case 'bool':
       return `left(${text}, 1)`
+    case 'decimal':
+      // Where all digits are behind the point, it writes no zero before it.
+      return `regexp_replace(${text}, '^(-?)\\.', '\\10.')`
     case 'float':
       return `replace(replace(${text}, 'inf', 'Infinity'), 'nan', 'NaN')`
     case 'date':
@@ -136,8 +145,15 @@ export function canonicalText(column: string, type: LogicalType, targetType: str
     case 'binary':
       return `'\\x' || lower(hex(${column}))`
     case 'list':
-      return `CAST(to_json(list_transform(${column}, lambda x${targetType.length}: ${canonicalText(`x${targetType.length}`, type.of, targetType.slice(0, -2))})) AS VARCHAR)`
+      return `CAST(to_json(${elementTexts(column, type, targetType)}) AS VARCHAR)`
     default:
       return text
   }
+}
+
+/** Lists of the elements' canonical texts, as deep as the column's. */
+function elementTexts(lists: string, type: LogicalType, targetType: string): string {
+  if (type.kind !== 'list') return canonicalText(lists, type, targetType)
+  const inner = `x${targetType.length}`
+  return `list_transform(${lists}, lambda ${inner}: ${elementTexts(inner, type.of, targetType.slice(0, -2))})`
 }

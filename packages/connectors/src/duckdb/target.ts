@@ -29,6 +29,8 @@ import { ddl, ident, readCsv, type CsvFile, STATE_DDL, STATE_SCHEMA, tableName }
 
 let files = 0
 
+const MARK = Buffer.from('\ufeff')
+
 /** Temporary tables of a batch; kept no longer than it, since their rows stay in memory. */
 const STAGES = ['puts', 'removed', 'kept']
 
@@ -387,6 +389,8 @@ export class DuckdbTarget implements TargetSide {
     try {
       const meter = new LineMeter()
       const metered = async function* () {
+        // DuckDB takes a mark at the beginning of a file for none of its first value, which may begin with one.
+        yield MARK
         for await (const part of content) {
           meter.take(Buffer.from(part.buffer, part.byteOffset, part.byteLength))
           yield part

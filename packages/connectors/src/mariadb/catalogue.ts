@@ -1,7 +1,9 @@
 import type { Catalogue } from '@tide/core/api/browse'
 import { datasetId, type Dataset, type DatasetName, type Field } from '@tide/core/records/dataset'
+import type { LogicalType } from '@tide/core/records/types'
 import { mariadbType } from '@tide/core/shape/mariadb'
 import type { Session } from './client.ts'
+import { isKnownCharset } from './log/charsets.ts'
 import { literal, tableName } from './sql.ts'
 
 /** The database that holds our checkpoints at a target. */
@@ -49,6 +51,13 @@ export async function readCatalogue(session: Session): Promise<Catalogue> {
         ORDER BY 1, 2, index_name <> 'PRIMARY', index_name, seq_in_index`,
     ),
   )
+  const cascades = grouped(
+    await session.rows<DatasetName & { constraint: string }>(
+      `SELECT constraint_schema AS namespace, table_name AS name, constraint_name AS \`constraint\`
+         FROM information_schema.referential_constraints
+        WHERE delete_rule NOT IN ('RESTRICT', 'NO ACTION') OR update_rule NOT IN ('RESTRICT', 'NO ACTION')`,
+    ),
+  )
   const datasets = tables.map((row): Dataset => {
     const table: DatasetName = { namespace: row.namespace!, name: row.name! }
     const view = row.kind !== 'BASE TABLE'
@@ -59,6 +68,7 @@ export async function readCatalogue(session: Session): Promise<Catalogue> {
       ...(view
         ? { key: [], keyNote: 'Views have none; changes to them are not captured.' }
         : chooseKey(keys.get(datasetId(table)) ?? [])),
+      ...notFollowed(cascades.get(datasetId(table))),
       rows: Number(row.estimate ?? 0),
       rowsExact: false,
       bytes: Number(row.bytes),
@@ -82,7 +92,7 @@ export async function tableFields(session: Session, { namespace, name }: Dataset
 function fieldOf(row: ColumnRow): Field {
   const generated = /GENERATED/i.test(row.extra) || (row.expression ?? '') !== ''
   const type = mariadbType(row.data_type, row.native)
-  const strange = type.kind === 'other' && row.data_type !== 'time'
+  const untold = notTold(row, type)
   return {
     name: row.field,
     type,
@@ -91,7 +101,24 @@ function fieldOf(row: ColumnRow): Field {
     nullable: row.nullable === '1',
     ...(generated ? { computed: true } : {}),
     ...(generated ? { notCaptured: 'it is computed by the source' } : {}),
-    ...(strange ? { notCaptured: `the log tells ${row.data_type} in a form of its own` } : {}),
+    ...(untold ? { notCaptured: untold } : {}),
+  }
+}
+
+/** Why the log's values of such a column cannot be read. */
+function notTold({ data_type, collation }: ColumnRow, type: LogicalType): string | undefined {
+  const charset = /^CHARACTER SET (\w+)/.exec(collation ?? '')?.[1]
+  if (charset && !isKnownCharset(charset)) return `its character set ${charset} is not known here`
+  if (type.kind === 'other' && data_type !== 'time') return `the log tells ${data_type} in a form of its own`
+  return undefined
+}
+
+/** What a foreign key does to rows by itself, InnoDB does beneath the log. */
+function notFollowed(cascades: { constraint: string }[] | undefined): Pick<Dataset, 'notFollowed'> {
+  if (!cascades) return {}
+  const names = cascades.map(({ constraint }) => constraint).join(', ')
+  return {
+    notFollowed: `its foreign key ${names} changes or deletes rows by itself (ON DELETE or ON UPDATE), which the log does not tell`,
   }
 }
 
@@ -129,8 +156,13 @@ function grouped<T extends DatasetName>(rows: T[]): Map<string, T[]> {
 async function countSmallTables(session: Session, datasets: Dataset[]): Promise<void> {
   for (const dataset of datasets) {
     if (dataset.kind !== 'table' || dataset.bytes > COUNT_UP_TO_BYTES) continue
-    const [row] = await session.rows<{ n: string }>(`SELECT count(*) AS n FROM ${tableName(dataset)}`)
-    dataset.rows = Number(row!.n)
-    dataset.rowsExact = true
+    try {
+      const [row] = await session.rows<{ n: string }>(`SELECT count(*) AS n FROM ${tableName(dataset)}`)
+      dataset.rows = Number(row!.n)
+      dataset.rowsExact = true
+    } catch (error) {
+      // Somebody has dropped it since it was listed; then its rows stay an estimate.
+      if ((error as { code?: string }).code !== 'ER_NO_SUCH_TABLE') throw error
+    }
   }
 }

@@ -49,8 +49,8 @@ async function readRow(
 ): Promise<Row | null> {
   const list = columns.map(column => canonicalColumn(column.name, column.type, column.nativeType))
   const where = key.map((part, i) => {
-    const { type } = columns.find(column => column.name === part)!
-    return value ? `${ident(part)} = ${keyLiteral(value[i]!, type)}` : 'TRUE'
+    const { type, nativeType } = columns.find(column => column.name === part)!
+    return value ? `${ident(part)} = ${keyLiteral(value[i]!, type, nativeType)}` : 'TRUE'
   })
   const order = key.map(part => `${ident(part)} DESC`).join(', ')
   const rows = await session.arrays(

@@ -17,15 +17,21 @@ export function tableName({ namespace, name }: DatasetName): string {
   return `${ident(namespace)}.${ident(name)}`
 }
 
+/** Columns that hold text, whatever it stands for. */
+const TEXT = /^(char|varchar|tinytext|text|mediumtext|longtext|enum|set)\b/
+
 /** A key's value, so that the index over its column is used. */
-export function keyLiteral(value: string, type: LogicalType): string {
+export function keyLiteral(value: string, type: LogicalType, nativeType: string): string {
+  if (TEXT.test(nativeType)) return literal(value)
   switch (type.kind) {
+    case 'bool':
+      return value === 't' ? 'TRUE' : 'FALSE'
     case 'int':
     case 'decimal':
       if (!/^-?\d+(\.\d+)?$/.test(value)) throw new Error(`not a number in a key: ${value}`)
       return value
     case 'float':
-      return `CAST(${literal(value)} AS DOUBLE)`
+      return `CAST(${literal(value)} AS ${type.bits === 32 ? 'FLOAT' : 'DOUBLE'})`
     case 'binary':
       return `x'${value.slice(2)}'`
     case 'timestamp':
@@ -38,7 +44,10 @@ export function keyLiteral(value: string, type: LogicalType): string {
 /** What to select so that a column comes as canonical text; floats of 32 bits must still be rounded to their own. */
 export function canonicalColumn(name: string, type: LogicalType, nativeType: string): string {
   const column = ident(name)
+  if (TEXT.test(nativeType)) return `CAST(${column} AS CHAR)`
   switch (type.kind) {
+    case 'bool':
+      return `IF(${column} IS NULL, NULL, IF(${column}, 't', 'f'))`
     case 'binary':
       return `CONCAT('\\\\x', LOWER(HEX(${column})))`
     case 'float':

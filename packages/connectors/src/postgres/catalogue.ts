@@ -73,6 +73,21 @@ export async function readCatalogue(
   method: PostgresConfig['method'],
   cursorColumn: string,
 ): Promise<Catalogue> {
+  for (let tries = 1; ; tries++) {
+    try {
+      return await readOnce(pool, method, cursorColumn)
+    } catch (error) {
+      // Somebody has dropped a table since it was listed.
+      if (!['42P01', '3F000'].includes((error as { code?: string }).code ?? '') || tries === 5) throw error
+    }
+  }
+}
+
+async function readOnce(
+  pool: Pool,
+  method: PostgresConfig['method'],
+  cursorColumn: string,
+): Promise<Catalogue> {
   const tables = (await pool.query(TABLES)).rows
   const oids = `{${tables.map(row => row.oid).join(',')}}`
   const columns = byOid((await pool.query(COLUMNS, [oids])).rows)

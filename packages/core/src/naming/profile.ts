@@ -2,8 +2,11 @@
 export interface NamingProfile {
   /** What the target makes of letters: nothing, all upper case, all lower case. */
   fold: 'none' | 'upper' | 'lower'
-  /** `word`: letters, digits and underscores, not beginning with a digit. */
-  allowed: 'any' | 'word'
+  /**
+   * `word`: letters, digits and underscores, not beginning with a digit. `bmp`: any that Unicode had before its planes
+   * (up to U+FFFF), and no space at the end.
+   */
+  allowed: 'any' | 'word' | 'bmp'
   /** In characters. */
   maxLength: number
   /** In bytes of UTF-8, where the target counts those. */
@@ -22,6 +25,11 @@ export function fitName(name: string, profile: NamingProfile): NamingResult {
     const odd = [...new Set([...folded].filter(letter => !/[A-Za-z0-9_]/.test(letter)))]
     if (odd.length > 0) return { name: folded, refused: `it holds ${odd.map(describe).join(', ')}` }
     if (/^[0-9]/.test(folded)) return { name: folded, refused: 'it begins with a digit' }
+  }
+  if (profile.allowed === 'bmp') {
+    const odd = [...folded].find(letter => letter.length > 1)
+    if (odd) return { name: folded, refused: `it holds ${describe(odd)}` }
+    if (folded.endsWith(' ')) return { name: folded, refused: 'it ends with a space' }
   }
   const length = [...folded].length
   if (length > profile.maxLength) {

@@ -96,7 +96,11 @@ export function mariadbColumn({ type, nativeType, collation, sameKind, keyParts 
         ...(inKey ? tooLong(nativeType, bytes) : {}),
       }
     case 'uuid':
-      return { native: 'uuid' }
+      return {
+        native: 'char(36) CHARACTER SET ascii COLLATE ascii_bin',
+        note: 'kept as text: the type uuid there does not take every value',
+        remedy: 'Nothing need be done; compare it as text in lower case.',
+      }
     case 'date':
       return { native: 'date', note: `${OUT_OF_RANGE}`, remedy: 'Nothing need be done where there are none.' }
     case 'timestamp':

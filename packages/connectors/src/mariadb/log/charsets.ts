@@ -41,6 +41,11 @@ export async function readCharsets(session: Session): Promise<Map<number, Decode
   )
 }
 
+/** Whether texts of a character set can be read out of the log. */
+export function isKnownCharset(charset: string): boolean {
+  return charset === 'binary' || decoderOf(charset) !== undefined
+}
+
 function decoderOf(charset: string): Decode | undefined {
   const encoding = ENCODINGS[charset] ?? charset
   if (encoding === 'utf8' || encoding === 'ascii') return bytes => bytes.toString('utf8')

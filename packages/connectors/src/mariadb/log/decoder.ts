@@ -33,9 +33,14 @@ export interface UnknownTable {
   table: DatasetName
 }
 
-/** A prepared transaction was committed; its rows must be read where it was prepared before anything else is taken. */
+/**
+ * A prepared transaction was committed; its rows must be read where it was prepared before anything else is taken.
+ * `prepared` is null when that was before the log was followed, somewhere before `committed`.
+ */
 export interface Replay {
-  prepared: PreparedPlace
+  xid: string
+  prepared: { file: string; offset: number } | null
+  committed: { file: string; offset: number }
   transaction: Transaction
 }
 
@@ -98,15 +103,14 @@ export class BinlogDecoder {
 
   /** A decoder of the same tables for one prepared transaction. */
   replayer(replay: Replay): BinlogDecoder {
-    const { file, offset } = replay.prepared
-    const from = { file, offset, gtid: '', prepared: [] }
+    const from = { ...replay.prepared!, gtid: '', prepared: [] }
     return new BinlogDecoder(this.sink, [...this.wanted.values()], this.charsets, from, replay)
   }
 
   /** The transaction that `take` gave back has been replayed; the event that committed it is taken again. */
-  wasReplayed({ prepared }: Replay): void {
-    this.prepared.delete(prepared.xid)
-    this.replayedXids.add(prepared.xid)
+  wasReplayed({ xid }: Replay): void {
+    this.prepared.delete(xid)
+    this.replayedXids.add(xid)
     // The replay has told of tables under numbers that may be others' here.
     this.tables.clear()
   }
@@ -180,10 +184,10 @@ export class BinlogDecoder {
     this.gtid = id
     this.passing = this.transaction = undefined
     if (this.replay) {
-      if (prepares === this.replay.prepared.xid) this.transaction = this.replay.transaction
+      if (prepares === this.replay.xid) this.transaction = this.replay.transaction
       else this.passing = { xid: '', file: this.file, offset: start }
     } else if (prepares !== undefined) this.passing = { xid: prepares, file: this.file, offset: start }
-    else if (!alone) this.transaction = { open: false, start, at, id }
+    else if (!alone || completes !== undefined) this.transaction = { open: false, start, at, id }
     this.completes = completes
   }
 
@@ -197,7 +201,7 @@ export class BinlogDecoder {
     this.fields.delete(datasetId(table))
     const columns = map.columns.map((column): MappedColumn => {
       const field = fields.find(({ name }) => name === column.name)
-      const text = field?.type.kind === 'utf8'
+      const text = field?.type.kind === 'utf8' && !field.notCaptured
       const decode = text && column.collation !== undefined ? this.charsets.get(column.collation) : undefined
       if (text && !decode) {
         throw new Failure(
@@ -310,15 +314,16 @@ export class BinlogDecoder {
 
   /** Gives back what must be read first, the first time. */
   private commitPrepared(start: number, end: number): Replay | undefined {
-    const xid = this.completes
-    const prepared = xid === undefined ? undefined : this.prepared.get(xid)
-    const { transaction } = this
-    if (prepared && transaction) {
-      transaction.start = this.print(start)
-      return { prepared, transaction }
+    const { completes: xid, transaction } = this
+    if (xid === undefined || !transaction) throw new Error('XA COMMIT stands in no transaction')
+    if (this.replayedXids.delete(xid)) return void this.commit(end)
+    transaction.start = this.print(start)
+    return {
+      xid,
+      prepared: this.prepared.get(xid) ?? null,
+      committed: { file: this.file, offset: start },
+      transaction,
     }
-    if (xid === undefined || !this.replayedXids.delete(xid)) throw preparedBefore(xid)
-    this.commit(end)
   }
 
   /** What readers of the journal are told the table looks like from here on. */
@@ -364,14 +369,6 @@ function statementTold(sql: string): Failure {
     'structural',
     `The source’s log tells a statement instead of its rows: ${sql.slice(0, 80)}.`,
     'Set binlog_format = ROW at the source, also for that session, and start the pipelines on it again: their tables are copied anew.',
-  )
-}
-
-function preparedBefore(xid: string | undefined): Failure {
-  return new Failure(
-    'structural',
-    `A transaction was committed that had been prepared (XA ${xid ?? ''}) before the log was followed; its rows are not known.`,
-    'Start the pipelines on this source again: their tables are copied anew.',
   )
 }
 

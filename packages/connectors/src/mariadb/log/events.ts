@@ -130,7 +130,8 @@ const METADATA: Readonly<Record<number, 'byte' | 'little' | 'big'>> = {
 }
 
 const NUMERIC = new Set([1, 2, 3, 4, 5, 8, 9, 13, 246])
-const TEXTS = new Set([15, 140, 141, 252, 253, 254])
+/** Those of which the metadata has a collation; geometry counts among them. */
+const TEXTS = new Set([15, 140, 141, 252, 253, 254, 255])
 
 export function readTableMap(event: Buffer): TableMap {
   const id = event.readUIntLE(HEADER, 6)

@@ -3,6 +3,7 @@ import { Failure } from '@tide/core/failure'
 import { compareBinlog, parseBinlog, printBinlog } from '@tide/core/position/binlog'
 import type { Position } from '@tide/core/position/position'
 import type { DatasetName } from '@tide/core/records/dataset'
+import { createHash } from 'node:crypto'
 import { setTimeout as sleep } from 'node:timers/promises'
 import type { LogSink } from '../../contract.ts'
 import { tableFields } from '../catalogue.ts'
@@ -12,6 +13,7 @@ import { literal } from '../sql.ts'
 import { readCharsets } from './charsets.ts'
 import { BinlogDecoder, type Replay, type UnknownTable } from './decoder.ts'
 import { openDump, type Dump } from './dump.ts'
+import { findPrepared } from './prepared.ts'
 
 export const LOG_KIND = 'binlog'
 
@@ -193,6 +195,9 @@ class Follow {
 
   /** Reads a prepared transaction where it stands in the log, by a connection of its own. */
   private async replay(replay: Replay): Promise<void> {
+    const serverId = replicaId(`${this.reader} ${replay.xid}`)
+    const { xid, committed } = replay
+    replay.prepared ??= await findPrepared(this.config, this.session, serverId, xid, committed)
     const { file, offset } = replay.prepared
     const decoder = this.decoder.replayer(replay)
     let follow: Follow | undefined
@@ -201,7 +206,6 @@ class Follow {
         follow = new Follow(this.config, this.session, decoder, this.sink)
         follow.fail = reject
         follow.done = resolve
-        const serverId = replicaId(`${this.reader} ${replay.prepared.xid}`)
         openDump(this.config, { file, offset, serverId }, event => follow!.take(event)).then(dump => {
           follow!.dump = dump
           dump.ended.catch(reject)
@@ -216,7 +220,5 @@ class Follow {
 
 /** A number that no other replica is likely to have: from the reader's name, in the upper half. */
 function replicaId(reader: string): number {
-  let hash = 0
-  for (const letter of reader) hash = (Math.imul(hash, 31) + letter.codePointAt(0)!) >>> 0
-  return (0x80000000 | (hash >>> 1)) >>> 0
+  return (0x80000000 | createHash('sha256').update(reader).digest().readUInt32BE(0)) >>> 0
 }

@@ -71,8 +71,8 @@ async function* copyRanges(
 /** The order of keys written out, since servers do not use an index for rows compared as such. */
 function compared(lane: SourceLane, value: Key, operator: '>' | '<='): string {
   const parts = lane.key.map((name, i) => {
-    const { type } = lane.columns.find(column => column.source === name)!
-    return [ident(name), keyLiteral(value[i]!, type)] as const
+    const { type, nativeType } = lane.columns.find(column => column.source === name)!
+    return [ident(name), keyLiteral(value[i]!, type, nativeType)] as const
   })
   const strict = operator === '>' ? '>' : '<'
   const alternatives = parts.map(([column, literal], i) => {

@@ -1,4 +1,7 @@
 const [QUOTE, COMMA, NEWLINE] = Buffer.from('",\n')
+/** What is sent at once; servers take 1 MB and more, as they are set. */
+const PACKET_BYTES = 512 * 1024
+
 const [BACKSLASH, TAB, N] = Buffer.from('\\\tN')
 
 /**
@@ -51,6 +54,7 @@ export async function* loadDataLines(
         out[length++] = NEWLINE
       } else put(byte)
     }
-    yield out.subarray(0, length)
+    for (let at = 0; at < length; at += PACKET_BYTES)
+      yield out.subarray(at, Math.min(length, at + PACKET_BYTES))
   }
 }

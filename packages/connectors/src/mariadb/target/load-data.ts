@@ -7,6 +7,8 @@ import type { Session } from '../client.ts'
 import { turnFields } from '../../csv-fields.ts'
 import { loadDataLines } from './csv.ts'
 
+const FLOAT_MAX = '3.4028234663852886e38'
+
 type Loaded = Pick<LaneColumn, 'type' | 'targetType'>
 
 /** Values that are written otherwise in MariaDB are turned as they come in. Throws when the server would change one. */
@@ -48,6 +50,12 @@ function turn({ type, targetType }: Loaded): ((value: string) => string) | undef
       return value => `IF(${value} IS NULL, NULL, ${value} = 't')`
     case 'binary':
       return value => `UNHEX(SUBSTR(${value}, 3))`
+    case 'float':
+      // The largest one's shortest text is a little more than it is, and is refused as out of range.
+      return type.bits === 32
+        ? value =>
+            `IF(ABS(${value}) > ${FLOAT_MAX} AND ABS(${value}) < 3.4028236e38, SIGN(${value}) * ${FLOAT_MAX}, ${value})`
+        : undefined
     case 'timestamp':
       return type.zoned && /^(datetime|timestamp)/.test(targetType)
         ? value => `TRIM(TRAILING '+00' FROM ${value})`

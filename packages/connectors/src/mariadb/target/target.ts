@@ -37,7 +37,7 @@ const MISFIT =
 /** Writes through sessions of its own, one for each transaction under way. */
 export class MariadbTarget implements TargetSide {
   readonly profile: TargetProfile = {
-    naming: { fold: 'none', allowed: 'any', maxLength: 64 },
+    naming: { fold: 'none', allowed: 'bmp', maxLength: 64 },
     typeOf: mariadbColumn,
     sameName: (a, b) => a.toLowerCase() === b.toLowerCase(),
   }

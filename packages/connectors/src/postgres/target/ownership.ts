@@ -13,6 +13,9 @@ export function markOurs(pipeline: string): string {
   return `SELECT pg_advisory_xact_lock_shared(${CLASS}, hashtext(${literal(pipeline)}))`
 }
 
+/** A statement by which those who make schemas and tables go one after another: two of them would both make the same one. */
+export const MAKE_ALONE = `SELECT pg_advisory_xact_lock(${CLASS}, hashtext('make'))`
+
 /** Ends the sessions that have a transaction under way for the pipeline; what they hold is let go within moments. */
 export async function endOthers(pool: Pool, pipeline: string): Promise<void> {
   await pool.query(

@@ -18,7 +18,7 @@ import { postgresFailure } from '../errors.ts'
 import { STATE_SCHEMA } from '../state.ts'
 import { ident } from '../text.ts'
 import { copyInto, Merger } from './merge.ts'
-import { endOthers, markOurs } from './ownership.ts'
+import { endOthers, MAKE_ALONE, markOurs } from './ownership.ts'
 import { columnList, ddl, STATE_DDL, upsert } from './sql.ts'
 
 /** Where a range waits whose rows may be there already. */
@@ -50,6 +50,7 @@ export class PostgresTarget implements TargetSide {
 
   prepare(steps: readonly PrepareStep[], checkpoint: Checkpoint): Promise<void> {
     return this.transaction(async client => {
+      await client.query(MAKE_ALONE)
       for (const statement of STATE_DDL) await client.query(statement)
       const values = checkpointValues(checkpoint)
       await client.query(
@@ -67,6 +68,7 @@ export class PostgresTarget implements TargetSide {
 
   extend(steps: readonly PrepareStep[], checkpoint: Checkpoint): Promise<void> {
     return this.transaction(async client => {
+      await client.query(MAKE_ALONE)
       for (const statement of this.ddl(steps)) await client.query(statement)
       await writeCheckpoint(client, checkpoint)
     })
