@@ -89,7 +89,8 @@ export function text(n: number, most: number): string {
   if (kind < 24) return cut(random.pick(HOSTILE) + random.pick(HOSTILE) + random.pick(HOSTILE), most)
   // Large enough to be kept apart from its row, and random enough not to be packed.
   if (kind === 24) return random.hex(Math.min(most, 4000 + random.below(4000)))
-  if (kind === 25 && most > 100_000) return random.pick(HOSTILE).padEnd(1_000_000, `${random.hex(7)}"\n`)
+  if (kind === 25 && most > 100_000 && random.chance(0.1))
+    return random.pick(HOSTILE).padEnd(1_000_000, `${random.hex(7)}"\n`)
   const length = Math.min(most, 1 + random.below(12))
   return cut(Array.from({ length }, () => String.fromCodePoint(codePoint(random))).join(''), most)
 }

@@ -2,6 +2,7 @@
 import type pg from 'pg'
 import type { Session } from '../packages/connectors/src/mariadb/client.ts'
 import type { BuiltTransaction } from './script.ts'
+import { PLAIN_SETTINGS } from './systems.ts'
 
 export interface Told {
   /** Statements as they were carried out, for the script that repeats the case. */
@@ -26,17 +27,37 @@ function refuse(told: Told, error: unknown): void {
   told.refused.set(message, (told.refused.get(message) ?? 0) + 1)
 }
 
-export function postgresHand(client: pg.Client): Hand {
-  const run = (sql: string) => client.query(sql)
+/** `settings` hold within transactions only: some sources have one session for all their clients. */
+export function postgresHand(client: pg.Client, settings: string): Hand {
+  let inTransaction = false
+  const within = async <T>(body: () => Promise<T>): Promise<T> => {
+    if (inTransaction) return body()
+    await client.query(`BEGIN; ${settings}`)
+    try {
+      const result = await body()
+      await client.query('COMMIT')
+      return result
+    } catch (error) {
+      await client.query('ROLLBACK')
+      throw error
+    }
+  }
+  const run = (sql: string) => within(() => client.query(sql))
   let left: string[] = []
   return {
     run,
+    query: text =>
+      within(async () => {
+        await client.query(PLAIN_SETTINGS.replaceAll('SET ', 'SET LOCAL '))
+        return (await client.query({ text, rowMode: 'array' })).rows
+      }),
     transaction: async ({ statements, end, savepoint, phase }, name, told) => {
       const say = async (sql: string) => {
         told.script.push(sql)
-        await run(sql)
+        await client.query(sql)
       }
-      await say('BEGIN')
+      await say(`BEGIN; ${settings}`)
+      inTransaction = true
       for (const [i, sql] of statements.entries()) {
         if (i === savepoint) await say('SAVEPOINT back')
         await run('SAVEPOINT one')
@@ -51,6 +72,7 @@ export function postgresHand(client: pg.Client): Hand {
         }
       }
       if (savepoint !== undefined) await say('ROLLBACK TO SAVEPOINT back').catch(() => {})
+      inTransaction = false
       if (end === 14 || end === 15) return say('ROLLBACK')
       if (end < 16) return say('COMMIT')
       try {
@@ -63,10 +85,9 @@ export function postgresHand(client: pg.Client): Hand {
       else await say(`${end === 17 ? 'ROLLBACK' : 'COMMIT'} PREPARED '${name}'`)
     },
     settle: async () => {
-      for (const sql of left) await run(sql)
+      for (const sql of left) await client.query(sql)
       left = []
     },
-    query: async text => (await client.query({ text, rowMode: 'array' })).rows,
     close: () => client.end(),
   }
 }

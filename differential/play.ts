@@ -19,6 +19,7 @@ import { mariadbDialect, postgresDialect } from './dialects.ts'
 import { mariadbHand, postgresHand, type Hand, type Told } from './life.ts'
 import { PRELUDE } from './postgres-types.ts'
 import { renderingOf, type Rendering, type SystemKind } from './render.ts'
+import type { TypeSpec } from './types.ts'
 import { buildScript, type BuiltTable, type Dialect, type Script } from './script.ts'
 import {
   CURSOR,
@@ -344,7 +345,7 @@ async function compare(
       renderingOf(
         source.kind,
         following.target,
-        table.columns.find(({ name }) => name === column.source)!.spec,
+        specOf(table, column.source),
         source.dialect.ident(column.source),
         column,
         target(column.target),
@@ -364,6 +365,14 @@ async function compare(
       return `${table.name} (${columns.map(({ source, nativeType, targetType }) => `${source}: ${nativeType} → ${targetType}`).join('; ')}): ${difference}`
   }
   return ''
+}
+
+/** What is computed is a whole number. */
+const COMPUTED: TypeSpec = { sql: 'int', family: 'number', value: String }
+
+function specOf(table: BuiltTable, name: string): TypeSpec {
+  const { spec, generated } = table.columns.find(column => column.name === name)!
+  return generated ? COMPUTED : spec
 }
 
 const identOf = (kind: SystemKind) =>
@@ -435,7 +444,6 @@ class Source {
   readonly session: () => Promise<Session>
   readonly hand: Hand
   private readonly other: Hand | undefined
-  private readonly settings: string | undefined
   private readonly drop: string
 
   private constructor(parts: {
@@ -444,7 +452,6 @@ class Source {
     namespace: string
     session: () => Promise<Session>
     hands: Hand[]
-    settings?: string
     drop: string
   }) {
     this.kind = parts.kind
@@ -453,7 +460,6 @@ class Source {
     this.session = parts.session
     this.hand = parts.hands[0]!
     this.other = parts.hands[1]
-    this.settings = parts.settings
     this.drop = parts.drop
   }
 
@@ -478,17 +484,15 @@ class Source {
     const config = name === 'embedded' ? systems.embedded! : systems.postgres.config
     const clients = [await plainClient(config)]
     if (name !== 'embedded') clients.push(await plainClient(config))
-    await clients[0]!.query(`CREATE SCHEMA ${schema}`)
-    for (const client of clients)
-      await client.query(`SET search_path = ${schema}, public; SET lock_timeout = '500ms'`)
-    for (const sql of PRELUDE) await clients[0]!.query(sql)
+    const settings = `SET LOCAL search_path = ${schema}, public; SET LOCAL lock_timeout = '500ms'`
+    const hands = clients.map(client => postgresHand(client, settings))
+    for (const sql of [`CREATE SCHEMA ${schema}`, ...PRELUDE]) await hands[0]!.run(sql)
     return new Source({
       kind: 'postgres',
       dialect: postgresDialect(name === 'cursor' ? CURSOR : undefined),
       namespace: schema,
       session: () => openSource(systems, name),
-      hands: clients.map(postgresHand),
-      settings: PLAIN_SETTINGS,
+      hands,
       drop: `DROP SCHEMA ${schema} CASCADE`,
     })
   }
@@ -512,8 +516,7 @@ class Source {
     await this.other?.settle()
   }
 
-  async rows(sql: string): Promise<(string | null)[][]> {
-    if (this.settings) await this.hand.run(this.settings)
+  rows(sql: string): Promise<(string | null)[][]> {
     return this.hand.query(sql)
   }
 

@@ -77,6 +77,9 @@ interface Found {
   installed: boolean
 }
 
+/** Those who install or remove go one after another: two of them would both make the same, or one remove what the other counts on. */
+const ALONE = `SELECT pg_advisory_xact_lock(hashtext('${S}'))`
+
 async function find(db: Pool | PoolClient, tables: readonly DatasetName[]): Promise<Found[]> {
   const result = await db.query(WHICH_TRIGGERS, [
     textArray(tables.map(table => table.namespace)),
@@ -95,7 +98,7 @@ async function find(db: Pool | PoolClient, tables: readonly DatasetName[]): Prom
   })
 }
 
-async function isInstalled(db: Pool): Promise<boolean> {
+async function isInstalled(db: Pool | PoolClient): Promise<boolean> {
   const result = await db.query(`SELECT to_regclass('${S}.installation') IS NOT NULL AS there`)
   return result.rows[0].there === 't'
 }
@@ -107,53 +110,65 @@ export async function installStatements(pool: Pool, tables: readonly DatasetName
   return [...base, ...found.filter(one => !one.installed).flatMap(one => triggerStatements(one.table))]
 }
 
+const ENTER = `
+INSERT INTO ${S}.follower (id, seen, relations, shapes)
+SELECT $1, pg_current_snapshot(), $2::oid[],
+       array(SELECT (${SHAPE}) FROM unnest($2::oid[]) WITH ORDINALITY r(oid, place) ORDER BY place)
+    ON CONFLICT (id) DO UPDATE SET seen = excluded.seen, relations = excluded.relations, shapes = excluded.shapes
+RETURNING seen::text`
+
 /**
- * Installs the capture and enters the follower. Each table's triggers are created in a transaction of their own,
- * which waits for that table's writers, but no longer than the lock timeout. Returns the snapshot to start from:
- * taken after all of it has committed, so whatever it does not see has fired the triggers.
+ * Installs the capture and enters the follower, first of all, so that nobody takes away what it will need. Each table's
+ * triggers are created in a transaction of their own, which waits for that table's writers, but no longer than the lock
+ * timeout. Returns the snapshot to start from: taken after all of it has committed, so whatever it does not see has fired
+ * the triggers.
  */
 export async function install(pool: Pool, follower: string, tables: readonly DatasetName[]): Promise<string> {
-  if (!(await isInstalled(pool))) {
-    await inTransaction(pool, async client => {
-      for (const statement of INSTALL) await client.query(statement)
-    })
-  }
-  for (const one of await find(pool, tables)) {
-    if (one.installed) continue
-    await inTransaction(pool, async client => {
-      await client.query(`SET LOCAL lock_timeout = '3s'`)
-      for (const statement of triggerStatements(one.table)) await client.query(statement)
-    })
-  }
   const relations = (await find(pool, tables)).map(one => one.oid)
-  const entered = await pool.query(
-    `INSERT INTO ${S}.follower (id, seen, relations, shapes)
-     SELECT $1, pg_current_snapshot(), $2::oid[],
-            array(SELECT (${SHAPE}) FROM unnest($2::oid[]) WITH ORDINALITY r(oid, place) ORDER BY place)
-     ON CONFLICT (id) DO UPDATE SET seen = excluded.seen, relations = excluded.relations, shapes = excluded.shapes
-     RETURNING seen::text`,
-    [follower, `{${relations.join(',')}}`],
-  )
-  return entered.rows[0].seen
+  const values = [follower, `{${relations.join(',')}}`]
+  await inTransaction(pool, async client => {
+    await client.query(ALONE)
+    if (!(await isInstalled(client))) for (const statement of INSTALL) await client.query(statement)
+    await client.query(ENTER, values)
+  })
+  for (const { table } of (await find(pool, tables)).filter(one => !one.installed)) {
+    await inTransaction(pool, async client => {
+      await client.query(ALONE)
+      const [now] = await find(client, [table])
+      if (now!.installed) return
+      await client.query(`SET LOCAL lock_timeout = '3s'`)
+      for (const statement of triggerStatements(table)) await client.query(statement)
+    })
+  }
+  return (await pool.query(ENTER, values)).rows[0].seen
 }
+
+const UNUSED_TRIGGER = `
+SELECT t.tgname, t.tgrelid::regclass::text AS on
+  FROM pg_catalog.pg_trigger t
+ WHERE t.tgname IN ('${ROW_TRIGGER}', '${TRUNCATE_TRIGGER}')
+   AND NOT EXISTS (SELECT FROM ${S}.follower f WHERE t.tgrelid = ANY (f.relations))
+ LIMIT 1`
 
 /** Takes the follower out, then the triggers nobody else needs, and all of it when no follower is left. */
 export async function uninstall(pool: Pool, follower: string): Promise<void> {
   if (!(await isInstalled(pool))) return
   await pool.query(`DELETE FROM ${S}.follower WHERE id = $1`, [follower])
-  const unused = await pool.query(`
-    SELECT t.tgname, t.tgrelid::regclass::text AS on
-      FROM pg_catalog.pg_trigger t
-     WHERE t.tgname IN ('${ROW_TRIGGER}', '${TRUNCATE_TRIGGER}')
-       AND NOT EXISTS (SELECT FROM ${S}.follower f WHERE t.tgrelid = ANY (f.relations))`)
-  for (const row of unused.rows) {
-    await inTransaction(pool, async client => {
-      await client.query(`SET LOCAL lock_timeout = '3s'`)
-      await client.query(`DROP TRIGGER IF EXISTS ${ident(row.tgname)} ON ${row.on}`)
+  for (let more = true; more;) {
+    more = await inTransaction(pool, async client => {
+      await client.query(ALONE)
+      if (!(await isInstalled(client))) return false
+      const [unused] = (await client.query(UNUSED_TRIGGER)).rows
+      if (unused) {
+        await client.query(`SET LOCAL lock_timeout = '3s'`)
+        await client.query(`DROP TRIGGER IF EXISTS ${ident(unused.tgname)} ON ${unused.on}`)
+        return true
+      }
+      const left = await client.query(`SELECT count(*) AS n FROM ${S}.follower`)
+      if (left.rows[0].n === '0') await client.query(`DROP SCHEMA ${S} CASCADE`)
+      return false
     })
   }
-  const left = await pool.query(`SELECT count(*) AS n FROM ${S}.follower`)
-  if (left.rows[0].n === '0') await pool.query(`DROP SCHEMA ${S} CASCADE`)
 }
 
 /** Runs `body` in a transaction on one client of the pool. */
