@@ -14,7 +14,8 @@ const NOT_SIGNED = new Set([
   'UNABLE_TO_GET_ISSUER_CERT_LOCALLY',
 ])
 
-const CUT = /timeout expired|Connection terminated|ECONNRESET|EPIPE|PROTOCOL_CONNECTION_LOST|closed state/i
+const CUT =
+  /timeout expired|timeout exceeded|not queryable|Client was closed|Query was cancelled|Connection terminated|ECONNRESET|EPIPE|PROTOCOL_CONNECTION_LOST|closed state/i
 const NOT_ENCRYPTING = /does not support SSL|HANDSHAKE_NO_SSL_SUPPORT/
 
 interface TlsError {
@@ -61,6 +62,9 @@ export function networkFailure(thrown: unknown, where: string, server: ServerKin
       'Put the PEM text of the authority that signed it into Certificate authority of the connection.',
     )
   }
+  // What else the system says of the way there, such as EPIPE or ENETUNREACH.
+  if (/^E[A-Z]+$/.test(code))
+    return transient(`${where} cannot be reached: ${message}.`, 'It is tried again by itself.')
   const text = `${code} ${message}`
   if (NOT_ENCRYPTING.test(text)) {
     return structural(

@@ -5,8 +5,9 @@
  * - `structural`: something outside must be changed first (a vanished table, a revoked right)
  * - `value`: one record would not go in
  * - `refused`: the request itself cannot be carried out as asked
+ * - `fault`: nobody has foreseen it; tried again a few times, then given up with a report
  */
-export type FailureKind = 'transient' | 'structural' | 'value' | 'refused'
+export type FailureKind = 'transient' | 'structural' | 'value' | 'refused' | 'fault'
 
 /** An error whose message names the thing concerned, with a `remedy` that says what to do about it. */
 export class Failure extends Error {
@@ -21,14 +22,27 @@ export class Failure extends Error {
   }
 }
 
-/** Any thrown thing as a Failure; what is not one yet is taken for transient, so that nothing is given up silently. */
+/** Any thrown thing as a Failure; what is not one yet is a fault: only what is known to pass is transient. */
 export function asFailure(thrown: unknown): Failure {
   if (thrown instanceof Failure) return thrown
+  return faultOf(thrown)
+}
+
+/** `where`: the system that was worked with. */
+export function faultOf(thrown: unknown, where?: string): Failure {
   const message = thrown instanceof Error ? thrown.message : String(thrown)
   return new Failure(
-    'transient',
-    message,
-    'It is tried again by itself. If it persists, read the log.',
+    'fault',
+    `${where ? `${where}: ` : ''}${message}`,
+    'This was not foreseen. It is tried again a few times; after that, the log has what a report needs.',
     thrown,
   )
+}
+
+/** What a report of a failure needs beside its message: the errors behind it, with where they were thrown. */
+export function reportOf(failure: Failure): string {
+  const parts: string[] = []
+  for (let at: unknown = failure; at instanceof Error && parts.length < 5; at = at.cause)
+    parts.push(at.stack ?? `${at.name}: ${at.message}`)
+  return parts.join('\ncaused by ')
 }

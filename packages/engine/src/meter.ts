@@ -69,8 +69,7 @@ export class Meter {
 
   /** Seconds behind: of what waits now, and of what landed since the reading before the last. */
   get lag(): number | null {
-    if (!this.known) return null
-    return Math.max(this.worstLag, this.lastReading, this.waiting)
+    return this.atLeast(Math.max(this.worstLag, this.lastReading))
   }
 
   /** The lag's parts, in seconds; null where there is no journal between, or the lag is not known. */
@@ -93,16 +92,19 @@ export class Meter {
 
   /** One reading for the tide chart. */
   sample(): TideSample {
-    const lag = this.known ? Math.max(this.worstLag, this.waiting) : null
+    const lag = this.atLeast(this.worstLag)
     this.lastReading = this.worstLag
     this.worstLag = 0
     const landed = this.landed + this.leftOut
     return { at: this.now(), committed: landed + (this.backlog ?? 0), landed, lag }
   }
 
-  private get waiting(): number {
+  /** The lag, when it has been so much lately; null when it is not known what waits. */
+  private atLeast(seconds: number): number | null {
+    if (!this.known) return null
     const { completeUpTo, oldestPending } = this.head!.head
-    return lagSeconds({ now: this.sourceNow, completeUpTo, oldestPending }) ?? 0
+    const waiting = lagSeconds({ now: this.sourceNow, completeUpTo, oldestPending })
+    return waiting === null ? null : Math.max(seconds, waiting)
   }
 
   private get known(): boolean {

@@ -2,7 +2,7 @@ import type { Checkpoint, SourceSide, TargetSide, Patience } from '@tide/connect
 import type { LaneStatus, PipelineStatus } from '@tide/core/api/types'
 import type { PipelineState } from '@tide/core/definition/definition'
 import type { PipelineRecord, StopReason } from '@tide/core/definition/pipeline'
-import { asFailure, Failure } from '@tide/core/failure'
+import { asFailure, Failure, reportOf } from '@tide/core/failure'
 import { backoff } from '@tide/core/pace/backoff'
 import { Rate, secondsLeft } from '@tide/core/pace/rate'
 import type { TideSample } from '@tide/core/pace/tide'
@@ -18,6 +18,7 @@ import {
   withLanes,
 } from './checkpoint.ts'
 import { copyLanes } from './copy.ts'
+import { Faults } from './faults.ts'
 import { sourceLanesOf, type FetchRow } from './follow.ts'
 import { follow, lanesTogether } from './following.ts'
 import { workingLane, type WorkingLane } from './lanes.ts'
@@ -58,6 +59,7 @@ export class Runner {
   private copyRates: Rate[] = []
   private rowsThere: (number | null)[]
   private attempt = 0
+  private readonly faults = new Faults()
   private copiesBeside = false
 
   /** `holder` is the engine's own id, under which it has the lease. */
@@ -126,7 +128,9 @@ export class Runner {
         if (this.ended.signal.aborted || thrown instanceof Overtaken) return
         if (thrown instanceof GaveUp) continue
         const failure = asFailure(thrown)
-        if (failure.kind !== 'transient' && (await this.stopped(failure))) return
+        const passes = failure.kind === 'transient' || failure.kind === 'fault'
+        const over = !passes || this.faults.isHopeless(failure, this.parts.surroundings.now())
+        if (over && (await this.stopped(failure))) return
         await this.waitAndRetry(failure)
       }
     }
@@ -332,7 +336,8 @@ export class Runner {
   }
 
   /** False when the store could not keep it; then it is tried again like anything transient. */
-  private async stopped({ message, remedy, kind }: Failure): Promise<boolean> {
+  private async stopped(failure: Failure): Promise<boolean> {
+    const { message, remedy, kind } = failure
     const at = new Date(this.parts.surroundings.now()).toISOString()
     try {
       await this.setState('Stopped', { kind, message, remedy, at })
@@ -340,7 +345,15 @@ export class Runner {
       return thrown instanceof Overtaken // then it is for the other engine to say how it stands
     }
     await this.log('error', message, remedy)
+    if (kind === 'fault') await this.log('error', `Report: ${this.standing}\n${reportOf(failure)}`)
     return true
+  }
+
+  /** How the run stands, for a report. */
+  private get standing(): string {
+    const { state, completeUpTo, position, lanes } = this.status
+    const copied = lanes.filter(lane => lane.copied).length
+    return `${state}, ${copied} of ${lanes.length} lanes copied, at ${position ?? 'no position'}, complete up to ${completeUpTo ?? 'unknown'}`
   }
 
   private async waitAndRetry({ message, remedy }: Failure): Promise<void> {

@@ -11,7 +11,7 @@ import { pipelineRoutes } from './routes/pipelines.ts'
 import { queryRoutes } from './routes/query.ts'
 import { serveWeb } from './web.ts'
 
-const STATUS = { refused: 422, value: 422, structural: 409, transient: 503 } as const
+const STATUS = { refused: 422, value: 422, structural: 409, transient: 503, fault: 500 } as const
 
 /** What a loopback server may be called in an address. */
 const LOOPBACK_NAMES = new Set(['127.0.0.1', 'localhost', '[::1]', '::1'])
@@ -34,11 +34,12 @@ export function createApp(services: Services): Koa {
       const status = failure ? STATUS[failure.kind] : ((error as { status?: number }).status ?? 500)
       if (status === 500) services.warn(error as Error)
       problem(ctx, status, {
-        title: failure
-          ? 'It could not be done'
-          : status === 500
+        title:
+          status === 500
             ? 'An error of ours'
-            : 'The request was not understood',
+            : failure
+              ? 'It could not be done'
+              : 'The request was not understood',
         detail: (error as Error).message,
         remedy:
           failure?.remedy ??

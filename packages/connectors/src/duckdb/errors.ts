@@ -1,10 +1,10 @@
-import { Failure } from '@tide/core/failure'
+import { Failure, faultOf } from '@tide/core/failure'
 
 /** What DuckDB said about `where` (the file), as a Failure with a remedy. */
 export function duckdbFailure(thrown: unknown, where: string): Failure {
   if (thrown instanceof Failure) return thrown
   const message = shortened(thrown instanceof Error ? thrown.message : String(thrown))
-  if (/Conflict|TransactionContext/i.test(message)) {
+  if (/^Transaction(Context)? Error/.test(message)) {
     return new Failure(
       'transient',
       `${where}: another transaction got in the way.`,
@@ -12,7 +12,8 @@ export function duckdbFailure(thrown: unknown, where: string): Failure {
       thrown,
     )
   }
-  if (/No space left|Could not write|disk/i.test(message)) {
+  const { code } = thrown as { code?: string }
+  if (code === 'ENOSPC' || /^IO Error:.*(No space left|Could not write|disk quota)/i.test(message)) {
     return new Failure(
       'transient',
       `${where} cannot be written: ${message}`,
@@ -36,6 +37,7 @@ export function duckdbFailure(thrown: unknown, where: string): Failure {
       thrown,
     )
   }
+  if (!/^(?!INTERNAL|FATAL)[A-Z][\w ]* Error: /.test(message)) return faultOf(thrown, where)
   return new Failure(
     'structural',
     `${where}: ${message}`,

@@ -3,7 +3,6 @@ import { datasetId, type Dataset, type DatasetName, type Field } from '@tide/cor
 import type { LogicalType } from '@tide/core/records/types'
 import { mariadbType } from '@tide/core/shape/mariadb'
 import type { Session } from './client.ts'
-import { isKnownCharset } from './log/charsets.ts'
 import { literal, tableName } from './sql.ts'
 
 /** The database that holds our checkpoints at a target. */
@@ -106,9 +105,7 @@ function fieldOf(row: ColumnRow): Field {
 }
 
 /** Why the log's values of such a column cannot be read. */
-function notTold({ data_type, collation }: ColumnRow, type: LogicalType): string | undefined {
-  const charset = /^CHARACTER SET (\w+)/.exec(collation ?? '')?.[1]
-  if (charset && !isKnownCharset(charset)) return `its character set ${charset} is not known here`
+function notTold({ data_type }: ColumnRow, type: LogicalType): string | undefined {
   if (type.kind === 'other' && data_type !== 'time') return `the log tells ${data_type} in a form of its own`
   return undefined
 }

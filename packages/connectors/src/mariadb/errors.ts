@@ -1,5 +1,8 @@
-import { Failure } from '@tide/core/failure'
+import { Failure, faultOf } from '@tide/core/failure'
 import { networkFailure } from '../network-failure.ts'
+
+const PASSES =
+  /^PROTOCOL_|LOCK|DEADLOCK|TOO_MANY|QUERY_INTERRUPTED|SHUTDOWN|KILLED|DISK_FULL|RECORD_CHANGED|CHECKREAD/
 
 interface MysqlError {
   code?: string
@@ -55,10 +58,10 @@ export function mariadbFailure(thrown: unknown, where: string): Failure {
       'See whether the server is up; it is tried again by itself.',
     )
   }
-  const known =
-    /^ER_/.test(code) && !/LOCK|DEADLOCK|TOO_MANY|QUERY_INTERRUPTED|SHUTDOWN|KILLED|DISK_FULL/.test(code)
+  // What the server says of itself has a number; what the driver says of the connection is told by its code.
+  if (!/^(ER_|PROTOCOL_)|^WARN_/.test(code)) return faultOf(thrown, where)
   return fail(
-    known ? 'structural' : 'transient',
+    PASSES.test(code) ? 'transient' : 'structural',
     `${where}: ${message}.`,
     'Read the message; the server’s own log may say more.',
   )

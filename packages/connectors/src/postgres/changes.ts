@@ -33,6 +33,8 @@ interface Listed {
 interface Listing {
   seen: string
   toward: string
+  /** The source's clock when `toward` was taken; null when that is not known any more. */
+  takenAt: string | null
   transactions: Listed[]
   /** Whether there are more transactions than were listed. */
   more: boolean
@@ -105,7 +107,7 @@ export class ChangeReader {
     let listing = this.at === from.at ? this.listing : undefined
     const now = await this.now()
     if (!listing || listing.transactions.length === 0) {
-      listing = await this.list(place, now.snapshot)
+      listing = await this.list(place, now)
       // What was written before the listing's snapshot was written in the shape that is found after it.
       if (listing.transactions.length > 0) await this.inspect(lanes, from)
     }
@@ -127,11 +129,23 @@ export class ChangeReader {
       complete: rest === undefined,
       head: {
         now: now.clock,
-        completeUpTo: now.clock,
+        ...this.behind(listing, left, chosen, rest !== undefined),
         pendingChanges: pending,
-        oldestPending: left[0]?.at ?? null,
       },
     }
+  }
+
+  /** What is known of the end of the listing; what was committed since it was made is not. */
+  private behind(
+    { takenAt, more }: Listing,
+    left: readonly Listed[],
+    chosen: readonly Listed[],
+    cut: boolean,
+  ): Pick<SourceHead, 'completeUpTo' | 'oldestPending'> {
+    // Of those that were not listed it is known only that they come behind.
+    const next = cut ? chosen[0] : (left[0] ?? (more ? chosen.at(-1) : undefined))
+    if (next) return { completeUpTo: null, oldestPending: next.at }
+    return { completeUpTo: takenAt, oldestPending: null }
   }
 
   async head(lanes: readonly SourceLane[], from: Position): Promise<SourceHead> {
@@ -150,13 +164,14 @@ export class ChangeReader {
     return result.rows[0]
   }
 
-  private async list(place: ChangeTablePlace, snapshot: string): Promise<Listing> {
-    const toward = place.toward ?? snapshot
+  private async list(place: ChangeTablePlace, now: { snapshot: string; clock: string }): Promise<Listing> {
+    const toward = place.toward ?? now.snapshot
     const last = String(place.last ?? 0n)
     const result = await this.pool.query(LIST, [place.seen, toward, last, `{${this.relations.join(',')}}`])
     return {
       seen: place.seen,
       toward,
+      takenAt: place.toward === undefined ? now.clock : null,
       transactions: result.rows.map(row => ({
         xid: row.xid,
         last: BigInt(row.last),

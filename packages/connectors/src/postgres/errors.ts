@@ -1,4 +1,4 @@
-import { Failure } from '@tide/core/failure'
+import { Failure, faultOf } from '@tide/core/failure'
 import { networkFailure } from '../network-failure.ts'
 
 interface PgError {
@@ -6,6 +6,7 @@ interface PgError {
   message: string
 }
 
+const SQLSTATE = /^[0-9A-Z]{5}$/
 const RETRY_CLASSES = new Set(['08', '40', '53', '55', '57'])
 
 /** What PostgreSQL or the network said about `where` (the server, for people), as a Failure with a remedy. */
@@ -57,9 +58,7 @@ export function postgresFailure(thrown: unknown, where: string): Failure {
         'Leave the table out, or create it again and recopy.',
       )
   }
-  const kind =
-    code === '' || RETRY_CLASSES.has(code.slice(0, 2)) || !/^[0-9A-Z]{5}$/.test(code)
-      ? 'transient'
-      : 'structural'
+  if (!SQLSTATE.test(code)) return faultOf(thrown, where)
+  const kind = RETRY_CLASSES.has(code.slice(0, 2)) ? 'transient' : 'structural'
   return fail(kind, `${where}: ${message}.`, 'Read the message; the server’s own log may say more.')
 }

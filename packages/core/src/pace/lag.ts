@@ -18,7 +18,8 @@ export function lagSeconds(head: KnownHead | null): number | null {
   if (!head) return null
   const since = (time: string) => Math.max(0, (Date.parse(head.now) - Date.parse(time)) / 1000)
   if (head.oldestPending !== null) return since(head.oldestPending)
-  const unknownFor = head.completeUpTo === null ? 0 : since(head.completeUpTo)
+  if (head.completeUpTo === null) return null
+  const unknownFor = since(head.completeUpTo)
   return unknownFor > REACHED_HOLDS_S ? unknownFor : 0
 }
 

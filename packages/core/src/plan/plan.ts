@@ -186,7 +186,10 @@ function planLane(
     refuse(`${shown} has no key. ${why}`, 'Leave it out, or give it a primary key at the source.')
   }
   if (dataset.notFollowed) {
-    refuse(`${shown} cannot be followed: ${dataset.notFollowed}.`, 'Leave it out, or change that at the source.')
+    refuse(
+      `${shown} cannot be followed: ${dataset.notFollowed}.`,
+      'Leave it out, or change that at the source.',
+    )
   }
   if (dataset.unseen) {
     notes.push({

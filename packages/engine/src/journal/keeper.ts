@@ -7,6 +7,7 @@ import type { Position } from '@tide/core/position/position'
 import { datasetId, type DatasetName } from '@tide/core/records/dataset'
 import { Journal, type Retention } from '@tide/journal/journal'
 import { journalLines } from '@tide/journal/lines'
+import { Faults } from '../faults.ts'
 import type { Surroundings } from '../repositories.ts'
 
 /** How often an idle source's position is kept, so that it can let go of its log. */
@@ -44,6 +45,7 @@ export class JournalKeeper {
   private heardAt: { source: number; here: number } | undefined
   private completeAt: number | null = null
   private marked = 0
+  private readonly faults = new Faults()
 
   /** `reader` names us at the source; `open` opens a session of the reader's own. */
   constructor(folder: string, reader: string, open: () => Promise<Session>, surroundings: Surroundings) {
@@ -191,7 +193,9 @@ export class JournalKeeper {
     const more = tables.some(table => !known.has(datasetId(table)))
     if (log.selectsTables && more) await this.stopReading()
     const { position, added } = await log.extend(this.reader, tables)
-    const uncovered = log.selectsTables ? tables.filter(table => !known.has(datasetId(table))) : added
+    // What the log told of before may not be covered: somebody else made the publication, or we did not get as far.
+    const fresh = new Set(added.map(datasetId))
+    const uncovered = tables.filter(table => fresh.has(datasetId(table)) || !known.has(datasetId(table)))
     await journal.cover(uncovered, position)
     return position
   }
@@ -202,7 +206,8 @@ export class JournalKeeper {
       await log.inspectHistory(this.reader, journal.end)
       return false
     } catch (thrown) {
-      if (asFailure(thrown).kind === 'transient') throw thrown
+      const { kind } = asFailure(thrown)
+      if (kind === 'transient' || kind === 'fault') throw thrown
       return true
     }
   }
@@ -235,7 +240,8 @@ export class JournalKeeper {
       } catch (thrown) {
         if (signal.aborted) break
         const failure = asFailure(thrown)
-        if (failure.kind !== 'transient') {
+        const passes = failure.kind === 'transient' || failure.kind === 'fault'
+        if (!passes || this.faults.isHopeless(failure, now())) {
           this.fault = failure
           break
         }

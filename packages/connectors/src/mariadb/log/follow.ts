@@ -10,7 +10,7 @@ import { tableFields } from '../catalogue.ts'
 import { withSession, type Session } from '../client.ts'
 import type { MariadbConfig } from '../config.ts'
 import { literal } from '../sql.ts'
-import { readCharsets } from './charsets.ts'
+import { readCharsets, usedCharsets } from './charsets.ts'
 import { BinlogDecoder, type Replay, type UnknownTable } from './decoder.ts'
 import { openDump, type Dump } from './dump.ts'
 import { findPrepared } from './prepared.ts'
@@ -91,7 +91,7 @@ export async function followBinlog(
 ): Promise<void> {
   await withSession(config, async session => {
     await refuseAnotherHistory(session, from)
-    const charsets = await readCharsets(session)
+    const charsets = await readCharsets(session, await usedCharsets(session, tables))
     const decoder = new BinlogDecoder(sink, tables, charsets, parseBinlog(from.at))
     await new Follow(config, session, decoder, sink).run(reader, from, signal)
   })

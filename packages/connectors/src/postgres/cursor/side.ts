@@ -29,6 +29,11 @@ SELECT ${iso('clock_timestamp()')} AS now, ${iso(`least(
          (SELECT min(xact_start) - interval '1 microsecond' FROM pg_catalog.pg_stat_activity
            WHERE datname = current_database() AND pid <> pg_backend_pid() AND backend_type = 'client backend'))`)} AS horizon`
 
+/** What is prepared may still commit rows with times of long ago, and nothing tells since when it has been open. */
+const PREPARED = `
+SELECT gid, to_char(prepared, 'YYYY-MM-DD HH24:MI:SS') AS since FROM pg_catalog.pg_prepared_xacts
+ WHERE database = current_database() ORDER BY prepared LIMIT 1`
+
 type Guard = <T>(work: Promise<T>) => Promise<T>
 
 export function cursorSide(pool: Pool, guard: Guard, config: PostgresConfig): SourceSide {
@@ -84,8 +89,17 @@ class CursorReader {
     this.settle = settle
   }
 
+  /** Fails, to be tried again, while a transaction is prepared. */
   async horizon(): Promise<{ now: string; horizon: string }> {
-    return (await this.pool.query(HORIZON(this.settle))).rows[0]
+    const { rows } = await this.pool.query(HORIZON(this.settle))
+    // Asked afterwards: what was prepared in between was open before, or is named here.
+    const [prepared] = (await this.pool.query(PREPARED)).rows
+    if (!prepared) return rows[0]
+    throw new Failure(
+      'transient',
+      `The transaction ${prepared.gid}, prepared at ${prepared.since}, may still commit rows with earlier times; the cursor waits for it.`,
+      `End it: COMMIT PREPARED ${literal(prepared.gid)}; or ROLLBACK PREPARED ${literal(prepared.gid)}; it goes on by itself then.`,
+    )
   }
 
   /** The database itself; one that was restored elsewhere is another one. */
