@@ -232,7 +232,13 @@ class Following {
         endRun: nothing,
       },
     }
-    void this.store.pipelines.start(from, plan, new Date().toISOString(), null)
+    const { record } = this.store
+    void this.store.pipelines.start(
+      from,
+      { ...plan, definition: record.definition },
+      new Date().toISOString(),
+      null,
+    )
     this.runner = this.made()
   }
 

@@ -144,7 +144,7 @@ function scalar(to: 'duckdb' | 'mariadb', family: Family): [Text, Text, (text: s
 
 /** PostgreSQL and DuckDB count years before 1 AD differently; both say which era it is. */
 const duckDate = (column: string, rest: string) =>
-  `(lpad((CASE WHEN year(${column}) > 0 THEN year(${column}) ELSE 1 - year(${column}) END)::VARCHAR, 4, '0') || strftime(${column}, '-${rest}')
+  `(printf('%04d', CASE WHEN year(${column}) > 0 THEN year(${column}) ELSE 1 - year(${column}) END) || strftime(${column}, '-${rest}')
     || CASE WHEN year(${column}) > 0 THEN ' AD' ELSE ' BC' END)`
 
 const withNames = (number: (text: string) => unknown) => (text: string) => {
@@ -232,7 +232,7 @@ function ofMariadb(
   const text: Text = duck ? column => `${column}::VARCHAR` : column => `${column}::text`
   const plain: Text = column => `CAST(${column} AS CHAR)`
   const stamp: Text = duck
-    ? column => `(lpad(year(${column})::VARCHAR, 4, '0') || strftime(${column}, '-%m-%d %H:%M:%S.%f'))`
+    ? column => `(printf('%04d', year(${column})) || strftime(${column}, '-%m-%d %H:%M:%S.%f'))`
     : column => `to_char(${column}, 'YYYY-MM-DD HH24:MI:SS.US')`
   switch (spec.family) {
     case 'number':

@@ -318,5 +318,6 @@ export interface TargetSide {
   empty(lanes: readonly TargetLane[], checkpoint: Checkpoint): Promise<void>
   /** Takes the pipeline's checkpoint away; its tables stay. */
   forget(pipeline: string): Promise<void>
+  /** Fails when it takes long. */
   count(table: DatasetName): Promise<number>
 }

@@ -1,5 +1,6 @@
 /** A pipeline's checkpoint, and what copying and following make of it. */
 import type { Checkpoint, LaneProgress } from '@tide/connectors/contract'
+import { Failure } from '@tide/core/failure'
 import type { OperationCounts } from '@tide/core/apply/net-effect'
 import { Turns } from '@tide/core/pace/turns'
 import { comparePositions } from '@tide/core/position/order'
@@ -15,6 +16,8 @@ type Change = (now: Checkpoint) => Checkpoint
 export class SharedCheckpoint {
   /** What is known; the target may have an earlier one. */
   now: Checkpoint
+  /** Set when it is not known whether a write has gone through: then what is known here may be behind the target. */
+  private unsure: unknown
   /** What the target has. */
   written: Checkpoint
   private readonly turns = new Turns()
@@ -23,11 +26,20 @@ export class SharedCheckpoint {
     this.now = this.written = written
   }
 
-  /** `write` commits the checkpoint, with what came to it. When it fails, nothing is changed here. */
+  /**
+   * `write` commits the checkpoint, with what came to it. When it fails, its outcome is taken for unknown, and nothing more
+   * can be written: the checkpoint must be read back from the target first.
+   */
   commit(change: Change, write: (checkpoint: Checkpoint) => Promise<void>): Promise<void> {
     return this.turns.run(async () => {
+      if (this.unsure !== undefined) throw mustBeReadBack(this.unsure)
       const next = change(this.now)
-      await write(next)
+      try {
+        await write(next)
+      } catch (thrown) {
+        this.unsure = thrown
+        throw thrown
+      }
       this.now = this.written = next
     })
   }
@@ -36,6 +48,15 @@ export class SharedCheckpoint {
   note(change: Change): Promise<void> {
     return this.turns.run(async () => void (this.now = change(this.now)))
   }
+}
+
+function mustBeReadBack(cause: unknown): Failure {
+  return new Failure(
+    'transient',
+    'It is not known whether the last commit at the target went through.',
+    'The checkpoint is read back from the target; then it goes on by itself.',
+    cause,
+  )
 }
 
 const NOTHING_YET: LaneProgress = {

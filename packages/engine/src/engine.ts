@@ -1,5 +1,11 @@
 import type { EngineInfo, PipelineStatus, RunBy } from '@tide/core/api/types'
-import type { EngineRecord, PipelineRecord, PipelineWork, Tie } from '@tide/core/definition/pipeline'
+import type {
+  EngineRecord,
+  PipelineRecord,
+  PipelineWork,
+  StartedPlan,
+  Tie,
+} from '@tide/core/definition/pipeline'
 import { isChangeable } from '@tide/core/definition/definition'
 import { Failure } from '@tide/core/failure'
 import { Turns } from '@tide/core/pace/turns'
@@ -88,18 +94,24 @@ export class Engine {
     return done
   }
 
-  /** Starts a pipeline by its plan, which must hold no refusal; `tied` when only one data folder can run it. */
-  async begin(
-    id: string,
-    plan: { lanes: Lane[]; steps: PrepareStep[] },
-    tied: Tie | null = null,
-  ): Promise<void> {
+  /**
+   * Starts a pipeline by its plan, which must hold no refusal, and the definition that the plan was made of; `tied` when
+   * only one data folder can run it.
+   */
+  async begin(id: string, plan: StartedPlan, tied: Tie | null = null): Promise<void> {
     const record = await this.record(id)
     if (!isChangeable(record.state)) {
       throw new Failure('refused', `“${record.definition.name}” runs already.`, 'Stop it first.')
     }
     await this.halt(id)
-    await this.parts.pipelines.start(id, plan, new Date(this.parts.surroundings.now()).toISOString(), tied)
+    const at = new Date(this.parts.surroundings.now()).toISOString()
+    if (!(await this.parts.pipelines.start(id, plan, at, tied))) {
+      throw new Failure(
+        'refused',
+        `The setup of “${record.definition.name}” was changed while it was to be started.`,
+        'Look at its plan again, and start it.',
+      )
+    }
     await this.say(id, `Started, ${plan.lanes.length} tables.`)
     await this.look()
   }

@@ -27,54 +27,79 @@ export async function follow(
   told: FollowingTold,
   signal: AbortSignal,
 ): Promise<void> {
-  const { id, lanes, source, target, checkpoint, fetchRow, meter } = open
+  const { id, source, target, checkpoint, fetchRow, meter } = open
   let [acknowledgedAt, countNext, wrote, measured] = [0, 0, now(), 0]
   let acknowledged: Checkpoint | undefined
-  while (!signal.aborted) {
-    if (apart?.ready) {
-      await apart.join()
-      apart = undefined
+  let counting: Promise<void> | undefined
+  try {
+    while (!signal.aborted) {
+      if (apart?.ready) {
+        await apart.join()
+        apart = undefined
+      }
+      const together = lanesTogether(open)
+      const from = checkpoint.now.position
+      const landing = await followOnce(
+        id,
+        source,
+        target,
+        together,
+        from,
+        fetchRow,
+        async (landing, write) => {
+          await checkpoint.commit(now => withLanding(now, landing), write)
+          wrote = now()
+          meter.sawHead({
+            ...landing.head,
+            pendingChanges: landing.head.pendingChanges + landing.changes,
+          })
+          meter.sawLanding(landing.changes, landing.oldest!)
+        },
+      )
+      if (landing.oldest === null) await checkpoint.note(now => withLanding(now, landing))
+      told.succeeded()
+      meter.sawHead(landing.head)
+      // The head of a long backlog stands still while it is worked off; what came since is counted now and then.
+      if (landing.head.pendingChanges > 0 && now() - measured > 1000) {
+        measured = now()
+        meter.sawHead(await source.head(id, sourceLanesOf(together), checkpoint.now.position))
+      }
+      // Others read the checkpoint at the target: that a lane has become consistent is told at once.
+      const turnedConsistent = checkpoint.now.consistent && !checkpoint.written.consistent
+      const behind = checkpoint.now !== checkpoint.written
+      if (turnedConsistent || (behind && now() - wrote > QUIET_CHECKPOINT_MS)) {
+        await writeCheckpoint(open)
+        wrote = now()
+      }
+      const { written } = checkpoint
+      if (written !== acknowledged && now() - acknowledgedAt > ACKNOWLEDGE_MS) {
+        await source.acknowledge(id, neededFrom(written))
+        acknowledged = written
+        acknowledgedAt = now()
+      }
+      // A large table takes its time to count, and changes must not wait for it.
+      if (!counting && now() > countNext) {
+        const began = now()
+        counting = countRows(open, told).finally(() => {
+          countNext = now() + Math.max(COUNT_MS, (now() - began) / COUNT_SHARE)
+          counting = undefined
+        })
+      }
+      if (landing.oldest !== null) continue
+      if (source.news) await source.news(POLL_MS, signal)
+      else await sleep(POLL_MS, signal)
     }
-    const together = lanesTogether(open)
-    const from = checkpoint.now.position
-    const landing = await followOnce(id, source, target, together, from, fetchRow, async (landing, write) => {
-      await checkpoint.commit(now => withLanding(now, landing), write)
-      wrote = now()
-      meter.sawHead({
-        ...landing.head,
-        pendingChanges: landing.head.pendingChanges + landing.changes,
-      })
-      meter.sawLanding(landing.changes, landing.oldest!)
-    })
-    if (landing.oldest === null) await checkpoint.note(now => withLanding(now, landing))
-    told.succeeded()
-    meter.sawHead(landing.head)
-    // The head of a long backlog stands still while it is worked off; what came since is counted now and then.
-    if (landing.head.pendingChanges > 0 && now() - measured > 1000) {
-      measured = now()
-      meter.sawHead(await source.head(id, sourceLanesOf(together), checkpoint.now.position))
-    }
-    // Others read the checkpoint at the target: that a lane has become consistent is told at once.
-    const turnedConsistent = checkpoint.now.consistent && !checkpoint.written.consistent
-    const behind = checkpoint.now !== checkpoint.written
-    if (turnedConsistent || (behind && now() - wrote > QUIET_CHECKPOINT_MS)) {
-      await writeCheckpoint(open)
-      wrote = now()
-    }
-    const { written } = checkpoint
-    if (written !== acknowledged && now() - acknowledgedAt > ACKNOWLEDGE_MS) {
-      await source.acknowledge(id, neededFrom(written))
-      acknowledged = written
-      acknowledgedAt = now()
-    }
-    if (now() > countNext) {
-      const began = now()
-      for (const { place, target: lane } of lanes) told.counted(place, await target.count(lane.table))
-      countNext = now() + Math.max(COUNT_MS, (now() - began) / COUNT_SHARE)
-    }
-    if (landing.oldest !== null) continue
-    if (source.news) await source.news(POLL_MS, signal)
-    else await sleep(POLL_MS, signal)
+  } finally {
+    await counting
+  }
+}
+
+/** What cannot be counted now is counted later; when the target is away, following finds it out. */
+async function countRows({ lanes, target }: OpenPipeline, told: FollowingTold): Promise<void> {
+  for (const { place, target: lane } of lanes) {
+    const rows = await target.count(lane.table).catch(() => undefined)
+    if (rows === undefined) return
+    told.counted(place, rows)
   }
 }
 

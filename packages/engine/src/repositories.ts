@@ -7,6 +7,7 @@ import type {
   LogEntry,
   PipelineRecord,
   PipelineWork,
+  StartedPlan,
   StopReason,
   Tie,
 } from '@tide/core/definition/pipeline'
@@ -16,12 +17,8 @@ import type { Lane, PrepareStep } from '@tide/core/plan/plan'
 export interface PipelineRepository {
   list(): Promise<PipelineRecord[]>
   get(id: string): Promise<PipelineRecord | undefined>
-  start(
-    id: string,
-    plan: { lanes: Lane[]; steps: PrepareStep[] },
-    startedAt: string,
-    tied: Tie | null,
-  ): Promise<void>
+  /** False when it runs already, or its definition is another one by now. */
+  start(id: string, plan: StartedPlan, startedAt: string, tied: Tie | null): Promise<boolean>
   addLanes(
     id: string,
     definition: Definition,

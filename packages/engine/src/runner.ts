@@ -338,6 +338,7 @@ export class Runner {
   /** False when the store could not keep it; then it is tried again like anything transient. */
   private async stopped(failure: Failure): Promise<boolean> {
     const { message, remedy, kind } = failure
+    const { standing } = this
     const at = new Date(this.parts.surroundings.now()).toISOString()
     try {
       await this.setState('Stopped', { kind, message, remedy, at })
@@ -345,7 +346,7 @@ export class Runner {
       return thrown instanceof Overtaken // then it is for the other engine to say how it stands
     }
     await this.log('error', message, remedy)
-    if (kind === 'fault') await this.log('error', `Report: ${this.standing}\n${reportOf(failure)}`)
+    if (kind === 'fault') await this.log('error', `Report: ${standing}\n${reportOf(failure)}`)
     return true
   }
 

@@ -63,7 +63,7 @@ async function until(what: () => boolean): Promise<void> {
 
 async function started(one: Bed, lanes = LANES) {
   const engine = one.engine()
-  await engine.begin('p', { lanes, steps: [] })
+  await engine.begin('p', { definition: one.record.definition, lanes, steps: [] })
   const names = lanes.map(({ source }) => source.name)
   await until(() => one.record.state === 'Following' && names.every(name => same(one, name)))
   return engine

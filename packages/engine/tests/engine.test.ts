@@ -1,5 +1,8 @@
 import { describe, expect, test } from '@jest/globals'
 import fc from 'fast-check'
+import type { Checkpoint } from '@tide/connectors/contract'
+import { Failure } from '@tide/core/failure'
+import { firstCheckpoint, SharedCheckpoint } from '../src/checkpoint.ts'
 import { Engine } from '../src/engine.ts'
 import { MemorySource, MemoryTarget, sessionOf, type Trouble } from './memory-systems.ts'
 import { Frost, laneOf, settled, world as worldOf } from './world.ts'
@@ -54,7 +57,7 @@ describe('engine', () => {
           })
           let engine = make()
           try {
-            await engine.begin('p', { lanes: [LANE], steps: [] })
+            await engine.begin('p', { definition: record.definition, lanes: [LANE], steps: [] })
             // Somewhere on the way the process is gone, and another one takes over.
             await settled(() => calls >= restartAt || (waiting.length === 0 && record.state === 'Following'))
             await engine.stop()
@@ -85,7 +88,7 @@ describe('engine', () => {
     for (let key = 10; key < 25; key++) source.rows.set(String(key), [String(key), 'old'])
     const { record, engine: make } = world(source, target, () => undefined)
     const engine = make()
-    await engine.begin('p', { lanes: [LANE], steps: [] })
+    await engine.begin('p', { definition: record.definition, lanes: [LANE], steps: [] })
     await settled(() => record.state === 'Following' && target.state.rows.length === 15)
     target.state.rows.push(['t/stray', ['stray', 'left by somebody']])
     let turns = 0
@@ -107,7 +110,7 @@ describe('engine', () => {
     const [source, target] = [new MemorySource(), new MemoryTarget()]
     const { record, engine: make } = world(source, target, () => undefined)
     const engine = make()
-    await engine.begin('p', { lanes: [LANE], steps: [] })
+    await engine.begin('p', { definition: record.definition, lanes: [LANE], steps: [] })
     await settled(() => record.state === 'Following')
     target.state.checkpoint!.epoch = 99
     source.commit(put => put(['10', 'late']))
@@ -123,7 +126,7 @@ describe('engine', () => {
     const frost = new Frost()
     const [one, other] = [new Engine(partsOf('one', frost)), new Engine(partsOf('other'))]
     await one.start()
-    await one.begin('p', { lanes: [LANE], steps: [] })
+    await one.begin('p', { definition: record.definition, lanes: [LANE], steps: [] })
     await settled(() => record.state === 'Following')
     const first = record.holder
     await other.start()
@@ -150,7 +153,7 @@ describe('engine', () => {
     const [one, other] = [new Engine(partsOf('one')), new Engine(partsOf('other'))]
     await one.start()
     await other.start()
-    await one.begin('p', { lanes: [LANE], steps: [] })
+    await one.begin('p', { definition: record.definition, lanes: [LANE], steps: [] })
     await settled(() => record.state === 'Following')
     const { holder, epoch } = record
     for (let i = 0; i < 300; i++) await new Promise(resolve => setImmediate(resolve))
@@ -164,7 +167,11 @@ describe('engine', () => {
     const [one, other] = [new Engine(partsOf('one')), new Engine(partsOf('other'))]
     await one.start()
     await other.start()
-    await one.begin('p', { lanes: [LANE], steps: [] }, { home: 'one', tie: 'the journal of from' })
+    await one.begin(
+      'p',
+      { definition: record.definition, lanes: [LANE], steps: [] },
+      { home: 'one', tie: 'the journal of from' },
+    )
     await settled(() => record.state === 'Following')
     await one.stop()
     source.commit(put => put(['10', 'waits']))
@@ -181,7 +188,7 @@ describe('engine', () => {
     const [source, target] = [new MemorySource(), new MemoryTarget()]
     const { record, engine: make } = world(source, target, () => undefined)
     const first = make()
-    await first.begin('p', { lanes: [LANE], steps: [] })
+    await first.begin('p', { definition: record.definition, lanes: [LANE], steps: [] })
     await settled(() => record.state === 'Following')
     await first.stop()
     target.state.checkpoint = undefined
@@ -201,7 +208,7 @@ describe('engine', () => {
     const { record, partsOf } = world(source, target, () => undefined)
     const parts = partsOf('home')
     const engine = new Engine(parts)
-    await engine.begin('p', { lanes: [LANE], steps: [] })
+    await engine.begin('p', { definition: record.definition, lanes: [LANE], steps: [] })
     await settled(() => record.state === 'Following')
     const { setState } = parts.pipelines
     let refusals = 3
@@ -221,7 +228,7 @@ describe('engine', () => {
     const [source, target] = [new MemorySource(), new MemoryTarget()]
     const { record, engine: make } = world(source, target, () => undefined)
     const engine = make()
-    await engine.begin('p', { lanes: [LANE], steps: [] })
+    await engine.begin('p', { definition: record.definition, lanes: [LANE], steps: [] })
     await settled(() => record.state === 'Following')
     await engine.pause('p')
     await settled(() => record.state === 'Paused')
@@ -233,7 +240,9 @@ describe('engine', () => {
     await engine.continue('p')
     await settled(() => target.state.rows.length === 3)
     await expect(
-      engine.continue('nobody').then(() => engine.begin('p', { lanes: [], steps: [] })),
+      engine
+        .continue('nobody')
+        .then(() => engine.begin('p', { definition: record.definition, lanes: [], steps: [] })),
     ).rejects.toMatchObject({ kind: 'refused' })
     await engine.end('p')
     await settled(() => record.state === 'Stopped')
@@ -241,5 +250,80 @@ describe('engine', () => {
     expect(target.state.checkpoint).toBeUndefined()
     expect(target.state.rows).toHaveLength(3)
     await engine.stop()
+  })
+
+  test('what nobody has foreseen is tried a few times, then stops with what a report needs', async () => {
+    const [source, target] = [new MemorySource(), new MemoryTarget()]
+    let broken = false
+    const { record, partsOf } = world(source, target, () => {
+      if (broken) throw new TypeError('rows.slice is not a function')
+      return undefined
+    })
+    const parts = partsOf('home')
+    const told: string[] = []
+    parts.history.log = async ({ message }) => void told.push(message)
+    const engine = new Engine(parts)
+    await engine.begin('p', { definition: record.definition, lanes: [LANE], steps: [] })
+    await settled(() => record.state === 'Following')
+    broken = true
+    await settled(() => record.state === 'Stopped')
+    expect(record.reason).toMatchObject({ kind: 'fault', message: 'rows.slice is not a function' })
+    await settled(() => told.some(line => line.startsWith('Report: Following, 1 of 1 lanes copied, at 0')))
+    expect(told.find(line => line.startsWith('Report'))).toContain('TypeError: rows.slice')
+    expect(told.filter(line => line === 'rows.slice is not a function').length).toBeLessThan(4)
+    await engine.stop()
+  })
+
+  test('changes go on landing while the rows of a large table are counted', async () => {
+    const [source, target] = [new MemorySource(), new MemoryTarget()]
+    const counting: (() => void)[] = []
+    let held = true
+    const { record, engine: make } = worldOf({
+      from: () => sessionOf({ source: source.side(() => undefined) }),
+      to: () => {
+        const side = target.side(() => undefined)
+        const count = () =>
+          held ? new Promise<number>(resolve => counting.push(() => resolve(7))) : Promise.resolve(7)
+        return sessionOf({ target: { ...side, count } })
+      },
+    })
+    const engine = make()
+    await engine.begin('p', { definition: record.definition, lanes: [LANE], steps: [] })
+    await settled(() => counting.length > 0)
+    source.commit(put => put(['10', 'meanwhile']))
+    await settled(() => target.state.rows.length === 1)
+    held = false
+    for (const resolve of counting) resolve()
+    const status = async () => (await engine.status('p')).lanes[0]!.rowsThere
+    for (let i = 0; i < 200 && (await status()) !== 7; i++)
+      await new Promise(resolve => setImmediate(resolve))
+    expect(await status()).toBe(7)
+    await engine.stop()
+  })
+})
+
+describe('a checkpoint that several write', () => {
+  test('is written no more when it is not known whether a write went through', async () => {
+    const first = firstCheckpoint('p', 1, { kind: 'memory', incarnation: 'one', at: '0' }, [LANE, LANE], 0)
+    const shared = new SharedCheckpoint(first)
+    let there = first
+    const lane = (place: number, rows: number) => (now: Checkpoint) => ({
+      ...now,
+      lanes: now.lanes.map((lane, i) => (i === place ? { ...lane, begun: true, copiedRows: rows } : lane)),
+    })
+    const cut = new Failure('transient', 'the connection was cut', 'wait')
+    // The commit went through, and its answer was lost.
+    const lost = shared.commit(lane(0, 50), async next => {
+      there = next
+      throw cut
+    })
+    await expect(lost).rejects.toBe(cut)
+    // A neighbour knows nothing of these rows, and must not write over them.
+    const neighbour = shared.commit(lane(1, 3), async next => void (there = next))
+    await expect(neighbour).rejects.toMatchObject({
+      kind: 'transient',
+      message: expect.stringMatching(/not known/),
+    })
+    expect(there.lanes.map(({ copiedRows }) => copiedRows)).toEqual([50, 0])
   })
 })

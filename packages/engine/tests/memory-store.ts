@@ -35,8 +35,9 @@ export class MemoryStore {
     return {
       list: async () => [structuredClone(record)],
       get: async () => structuredClone(record),
-      start: async (_id, plan, startedAt, tied) =>
-        void Object.assign(record, plan, {
+      start: async (_id, plan, startedAt, tied) => {
+        if (JSON.stringify(record.definition) !== JSON.stringify(plan.definition)) return false
+        Object.assign(record, plan, {
           startedAt,
           wanted: 'run',
           state: 'Copying',
@@ -44,7 +45,9 @@ export class MemoryStore {
           home: tied?.home ?? null,
           tie: tied?.tie ?? null,
           freshFrom: record.epoch + 1,
-        }),
+        })
+        return true
+      },
       addLanes: async (_id, definition, { lanes, steps }) =>
         void Object.assign(record, {
           definition,

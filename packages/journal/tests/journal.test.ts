@@ -255,6 +255,55 @@ test('a table whose columns changed fails when its change is read, not before', 
   await reader.close()
 })
 
+test('what was committed before changed columns is given before that is told, however much is asked for', async () => {
+  const journal = await begin()
+  write(journal, 0, [[1, 'first']])
+  const { appender } = journal
+  // One transaction that changes rows before and after the columns change: nothing of it may land.
+  appender.begin(lsn(1), 1000, 'x1')
+  appender.insert(1, encodeRow(['1.0', 'with it']))
+  appender.relation({ ...table(1), columns: [{ name: 'id', nativeType: 'integer' }] })
+  appender.insert(1, encodeRow(['1.1']))
+  appender.commit(lsn(2))
+  await appender.flush()
+  for (const atOnce of [1, 2, 100]) {
+    const reader = new JournalReader(journal, '0/100', relation => {
+      if (relation.columns.length !== 2) throw new Error('changed')
+      return everything(relation)
+    })
+    const { transactions, at, complete } = await reader.read(atOnce)
+    expect([transactions.map(({ id }) => id), at, complete]).toEqual([['x0'], lsn(1), true])
+    const rest = async () => {
+      // Where little is asked for, its first part comes, which is not committed.
+      const batch = await reader.read(atOnce)
+      expect(batch.complete).toBe(false)
+      await reader.read(atOnce)
+    }
+    await expect(rest()).rejects.toThrow('changed')
+    await reader.close()
+  }
+})
+
+test('whole transactions are not taken back with one that comes in parts behind them', async () => {
+  const journal = await begin()
+  write(journal, 0, [[1, 'whole']])
+  write(
+    journal,
+    1,
+    Array.from({ length: 5 }, (_, i): [number, string] => [1, String(i)]),
+  )
+  await journal.appender.flush()
+  const reader = new JournalReader(journal, '0/100', everything)
+  const told = async () => {
+    const { transactions, at, complete, pendingChanges } = await reader.read(3)
+    return [transactions.map(({ id, events }) => `${id} ${events.length}`), at, complete, pendingChanges]
+  }
+  expect(await told()).toEqual([['x0 1'], lsn(1), true, 5])
+  expect(await told()).toEqual([['x1 3'], `${lsn(1)} + 3`, false, 2])
+  expect(await told()).toEqual([['x1 2'], lsn(2), true, 0])
+  await reader.close()
+})
+
 test('the retention lets go of what nobody needs, and of what is needed only when told', async () => {
   let journal = await begin(100_000)
   for (let n = 0; n < 8; n++) {

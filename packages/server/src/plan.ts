@@ -45,6 +45,7 @@ export async function planFor(
       const captured = plan.lanes.map(lane => lane.source)
       return {
         ...plan,
+        digest: services.shownPlans.show(definition, plan),
         notes: [...notes, ...plan.notes],
         statements: targetSide.ddl(plan.steps),
         sourceStatements: captured.length > 0 ? await sourceSide.captureStatements(captured) : [],
@@ -81,6 +82,7 @@ const NOT_BESIDE: PlanNote = {
 }
 
 const EMPTY: PlanAnswer = {
+  digest: '',
   lanes: [],
   steps: [],
   notes: [],

@@ -11,6 +11,7 @@ import { join } from 'node:path'
 import { setTimeout as sleep } from 'node:timers/promises'
 import type { DataFolder } from './data-folder.ts'
 import { SessionCache } from './sessions.ts'
+import { ShownPlans } from './shown-plans.ts'
 
 export interface Services {
   version: string
@@ -21,6 +22,7 @@ export interface Services {
   engine: Engine
   journals: JournalKeepers
   sessions: SessionCache
+  shownPlans: ShownPlans
   connector(kind: string): Connector
   warn(error: Error): void
   close(): Promise<void>
@@ -96,6 +98,7 @@ export async function composeServices(
     engine,
     journals,
     sessions,
+    shownPlans: new ShownPlans(),
     connector,
     warn: error => process.stderr.write(`${error.stack ?? error.message}\n`),
     close: async () => {

@@ -1,4 +1,4 @@
-import { eq, sql } from 'drizzle-orm'
+import { and, eq, sql } from 'drizzle-orm'
 import type { Database } from './database.ts'
 import { connection } from './schema.ts'
 import type { Seal } from './seal.ts'
@@ -28,6 +28,24 @@ export class Connections {
   constructor(db: Database, seal: Seal) {
     this.db = db
     this.seal = seal
+  }
+
+  /** Seals anew what was sealed in a way that is outdated; what the present key does not open stays as it is. */
+  async sealAnew(): Promise<void> {
+    const rows = await this.db.select().from(connection)
+    for (const { id, secrets } of rows.filter(row => this.seal.isOutdated(row.secrets))) {
+      let text: string
+      try {
+        text = this.seal.open(secrets)
+      } catch {
+        continue // its connection says so whenever it is used
+      }
+      // Not over what somebody has entered just now.
+      await this.db
+        .update(connection)
+        .set({ secrets: this.seal.close(text) })
+        .where(and(eq(connection.id, id), eq(connection.secrets, secrets)))
+    }
   }
 
   async list(): Promise<ConnectionRecord[]> {

@@ -1,6 +1,6 @@
-import { and, asc, eq, sql } from 'drizzle-orm'
-import type { Definition, PipelineState } from '@tide/core/definition/definition'
-import type { PipelineRecord, StopReason, Tie } from '@tide/core/definition/pipeline'
+import { and, asc, eq, inArray, sql } from 'drizzle-orm'
+import { CHANGEABLE, type Definition, type PipelineState } from '@tide/core/definition/definition'
+import type { PipelineRecord, StartedPlan, StopReason, Tie } from '@tide/core/definition/pipeline'
 import type { Lane, PrepareStep } from '@tide/core/plan/plan'
 import type { Database } from './database.ts'
 import { pipeline } from './schema.ts'
@@ -25,28 +25,36 @@ export class Pipelines {
     await this.db.insert(pipeline).values({ id, definition, state: 'Draft', wanted: 'pause' })
   }
 
-  /** Tables that were made in one target are not this pipeline's own in another: with the target the plan is forgotten. */
-  async setDefinition(id: string, definition: Definition): Promise<void> {
-    const present = await this.get(id)
-    const moved = present?.definition.to !== definition.to
-    const forgotten = moved ? { lanes: [], steps: [] } : {}
-    await this.db
+  /**
+   * False when it runs, and cannot be changed. Tables that were made in one target are not this pipeline's own in another:
+   * with the target the plan is forgotten.
+   */
+  async setDefinition(id: string, definition: Definition): Promise<boolean> {
+    const moved = sql`${pipeline.definition}->>'to' IS DISTINCT FROM ${definition.to}`
+    const set = await this.db
       .update(pipeline)
-      .set({ definition, ...forgotten })
-      .where(eq(pipeline.id, id))
+      .set({
+        definition,
+        lanes: sql`CASE WHEN ${moved} THEN '[]'::jsonb ELSE ${pipeline.lanes} END`,
+        steps: sql`CASE WHEN ${moved} THEN '[]'::jsonb ELSE ${pipeline.steps} END`,
+      })
+      .where(and(eq(pipeline.id, id), inArray(pipeline.state, [...CHANGEABLE])))
+      .returning({ id: pipeline.id })
+    return set.length > 0
   }
 
   /** From here on everything at the target that is older than the next epoch belongs to an earlier start. */
   async start(
     id: string,
-    plan: { lanes: Lane[]; steps: PrepareStep[] },
+    { definition, lanes, steps }: StartedPlan,
     startedAt: string,
     tied: Tie | null,
-  ): Promise<void> {
-    await this.db
+  ): Promise<boolean> {
+    const started = await this.db
       .update(pipeline)
       .set({
-        ...plan,
+        lanes,
+        steps,
         startedAt,
         wanted: 'run',
         state: 'Copying',
@@ -56,7 +64,15 @@ export class Pipelines {
         tie: tied?.tie ?? null,
         freshFrom: sql`${pipeline.epoch} + 1`,
       })
-      .where(eq(pipeline.id, id))
+      .where(
+        and(
+          eq(pipeline.id, id),
+          inArray(pipeline.state, [...CHANGEABLE]),
+          sql`${pipeline.definition} = ${JSON.stringify(definition)}::jsonb`,
+        ),
+      )
+      .returning({ id: pipeline.id })
+    return started.length > 0
   }
 
   /** More lanes for a pipeline that runs; whoever runs it takes them up. */

@@ -55,8 +55,10 @@ export async function openStore({ folder, url, passphrase }: StoreSettings): Pro
     await place.close()
     throw error
   }
+  const connections = new Connections(db, seal)
+  await connections.sealAnew()
   return {
-    connections: new Connections(db, seal),
+    connections,
     pipelines: new Pipelines(db),
     history: new History(db),
     leases: new Leases(db),

@@ -1,5 +1,6 @@
 import { afterAll, beforeAll, describe, expect, test } from '@jest/globals'
 import type { Definition } from '@tide/core/definition/definition'
+import { createCipheriv, createHash } from 'node:crypto'
 import { mkdtempSync, readFileSync, rmSync, statSync } from 'node:fs'
 import { tmpdir } from 'node:os'
 import { join } from 'node:path'
@@ -39,13 +40,29 @@ describe('store', () => {
     expect((await connections.openable('c'))!.config).toEqual({ password: 'sedge' })
   })
 
+  test('what is started is the plan of the very definition, and a definition stays while it runs', async () => {
+    const { pipelines } = store
+    await pipelines.create('race', definition)
+    const other = { ...definition, targetSchema: 'elsewhere' }
+    const start = (of: typeof definition) =>
+      pipelines.start('race', { definition: of, lanes: [], steps: [] }, '2026-11-20T10:00:00Z', null)
+    // Changed between the plan and the start, by whichever process.
+    expect(await pipelines.setDefinition('race', other)).toBe(true)
+    expect(await start(definition)).toBe(false)
+    expect(await pipelines.get('race')).toMatchObject({ state: 'Draft', definition: other })
+    expect(await start(other)).toBe(true)
+    expect([await start(other), await pipelines.setDefinition('race', definition)]).toEqual([false, false])
+    expect(await pipelines.get('race')).toMatchObject({ state: 'Copying', definition: other })
+    await pipelines.remove('race')
+  })
+
   test('a start makes older checkpoints old; every taking raises the epoch, for the holder alone', async () => {
     const { pipelines, leases } = store
     await pipelines.create('p', definition)
     expect(await pipelines.takeEpoch('p', 'one')).toBeUndefined()
     expect(await leases.take('p', 'one')).toBe(true)
     expect(await pipelines.takeEpoch('p', 'one')).toBe(1)
-    await pipelines.start('p', { lanes: [], steps: [] }, '2026-11-20T10:00:00Z', null)
+    await pipelines.start('p', { definition, lanes: [], steps: [] }, '2026-11-20T10:00:00Z', null)
     expect(await pipelines.takeEpoch('p', 'one')).toBe(2)
     expect(await pipelines.setState('p', 'other', 'Stopped', null)).toBe(false)
     expect(await pipelines.get('p')).toMatchObject({
@@ -143,6 +160,26 @@ describe('store', () => {
 })
 
 describe('seal', () => {
+  test('a passphrase is stretched with a salt; what was sealed without is opened, and told apart', async () => {
+    const seal = await Seal.open('/nowhere', 'under the willows')
+    const [one, two] = [
+      seal.close('rushes'),
+      (await Seal.open('/nowhere', 'under the willows')).close('rushes'),
+    ]
+    expect(one.slice(0, 20)).not.toBe(two.slice(0, 20))
+    expect([seal.open(one), seal.open(two), seal.isOutdated(one)]).toEqual(['rushes', 'rushes', false])
+    // As earlier versions did it: the bare digest of the passphrase.
+    const cipher = createCipheriv(
+      'aes-256-gcm',
+      createHash('sha256').update('under the willows').digest(),
+      Buffer.alloc(12),
+    )
+    const body = Buffer.concat([cipher.update('sedge'), cipher.final()])
+    const old = Buffer.concat([Buffer.alloc(12), cipher.getAuthTag(), body]).toString('base64')
+    expect([seal.open(old), seal.isOutdated(old)]).toEqual(['sedge', true])
+    expect(() => seal.open(one.slice(0, -8) + 'AAAAAAA=')).toThrow('cannot be read with the present key')
+  })
+
   test('its key file is made once and only for its owner; another key or a changed text is refused', async () => {
     const place = mkdtempSync(join(tmpdir(), 'constant-tide-seal-'))
     const seal = await Seal.open(place, undefined)

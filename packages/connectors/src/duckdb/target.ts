@@ -183,13 +183,15 @@ export class DuckdbTarget implements TargetSide {
   }
 
   async count(table: TargetLane['table']): Promise<number> {
+    // Beside the writer, who would have to wait.
+    const connection = await this.lease.connect()
     try {
-      const counted = await this.turns.run(() =>
-        this.ask(`SELECT count(*)::VARCHAR FROM ${tableName(table)}`),
-      )
+      const counted = await connection.runAndReadAll(`SELECT count(*)::VARCHAR FROM ${tableName(table)}`)
       return Number(counted.getRows()[0]![0])
     } catch (error) {
       throw duckdbFailure(error, this.where)
+    } finally {
+      this.lease.disconnect(connection)
     }
   }
 

@@ -166,12 +166,13 @@ export class ChangeReader {
 
   private async list(place: ChangeTablePlace, now: { snapshot: string; clock: string }): Promise<Listing> {
     const toward = place.toward ?? now.snapshot
+    const known = this.listing?.toward === toward ? this.listing.takenAt : null
     const last = String(place.last ?? 0n)
     const result = await this.pool.query(LIST, [place.seen, toward, last, `{${this.relations.join(',')}}`])
     return {
       seen: place.seen,
       toward,
-      takenAt: place.toward === undefined ? now.clock : null,
+      takenAt: place.toward === undefined ? now.clock : known,
       transactions: result.rows.map(row => ({
         xid: row.xid,
         last: BigInt(row.last),

@@ -106,6 +106,8 @@ export interface RowPair {
 }
 
 export interface PlanAnswer extends Plan {
+  /** Says of a start that it is to do just this, or be refused; empty where there is nothing to start. */
+  digest: string
   /** Statements at the target, in order. */
   statements: string[]
   sourceStatements: string[]

@@ -16,8 +16,10 @@ export interface Definition {
 export type PipelineState = 'Draft' | 'Ready' | 'Copying' | 'Following' | 'Paused' | 'Stopped' | 'Finished'
 
 /** The setup can be changed as a whole; in the other states the pipeline runs, and can at most be added to. */
+export const CHANGEABLE = ['Draft', 'Ready', 'Stopped'] as const satisfies PipelineState[]
+
 export function isChangeable(state: PipelineState): boolean {
-  return state === 'Draft' || state === 'Ready' || state === 'Stopped'
+  return CHANGEABLE.some(one => one === state)
 }
 
 export const definitionSchema = {

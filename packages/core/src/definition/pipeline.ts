@@ -36,6 +36,9 @@ export interface PipelineRecord {
   recopy: number[]
 }
 
+/** What is started: a plan, and the definition that it was made of. */
+export type StartedPlan = Pick<PipelineRecord, 'definition' | 'lanes' | 'steps'>
+
 /** What ties a pipeline to one data folder. */
 export interface Tie {
   home: string

@@ -10,8 +10,10 @@ export function sameValue(a: Value, b: Value, type: LogicalType): boolean {
   if (a === b) return true
   if (a === null || b === null || a === undefined || b === undefined) return false
   switch (type.kind) {
-    case 'float':
-      return Object.is(Number(a), Number(b)) || (Number(a) === 0 && Number(b) === 0)
+    case 'float': {
+      const [left, right] = [a, b].map(text => (type.bits === 32 ? Math.fround(Number(text)) : Number(text)))
+      return Object.is(left, right) || (left === 0 && right === 0)
+    }
     case 'interval':
       return plainInterval(a) === plainInterval(b)
     case 'list':

@@ -194,7 +194,7 @@ export class JournalKeeper {
     if (log.selectsTables && more) await this.stopReading()
     const { position, added } = await log.extend(this.reader, tables)
     // What the log told of before may not be covered: somebody else made the publication, or we did not get as far.
-    const fresh = new Set(added.map(datasetId))
+    const fresh = new Set(log.selectsTables ? [] : added.map(datasetId))
     const uncovered = tables.filter(table => fresh.has(datasetId(table)) || !known.has(datasetId(table)))
     await journal.cover(uncovered, position)
     return position

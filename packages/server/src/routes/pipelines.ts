@@ -12,6 +12,8 @@ import { newId, type Services } from '../services.ts'
 import { valid } from '../validate.ts'
 
 const LOG_PAGE = 100
+/** What is done alone among all starts; no pipeline has such an id. */
+const STARTS = 'all starts'
 /** Spans of the tide chart in seconds, with the resolution that is read for each. */
 const RESOLUTION_1S_UP_TO = 2 * 3600
 
@@ -35,6 +37,12 @@ const extendSchema = {
   additionalProperties: false,
   required: ['tables'],
   properties: { tables: definitionSchema.properties.tables },
+}
+
+const startSchema = {
+  type: 'object',
+  additionalProperties: false,
+  properties: { plan: { type: 'string', maxLength: 64 } },
 }
 
 const recopySchema = {
@@ -93,16 +101,18 @@ export function pipelineRoutes(router: Router, services: Services): void {
   })
 
   router.put('/pipelines/:id', async ctx => {
-    const { id, state } = await record(ctx.params.id!)
+    const { id } = await record(ctx.params.id!)
     const definition = valid<Definition>(definitionSchema, ctx.request.body, 'Pipeline')
-    if (!isChangeable(state)) {
+    await engine.inTurn(id, async () => {
+      // The store has the last word: another server may start it just now.
+      if (await store.pipelines.setDefinition(id, definition)) return
+      const { state } = await record(id)
       throw new Failure(
         'refused',
         `“${definition.name}” is ${state.toLowerCase()}.`,
         'Stop it before changing its setup.',
       )
-    }
-    await store.pipelines.setDefinition(id, definition)
+    })
     ctx.body = await engine.status(id)
   })
 
@@ -149,18 +159,21 @@ export function pipelineRoutes(router: Router, services: Services): void {
     })
 
   // Two starts into one table must not both find it free.
-  deed('start', id =>
-    engine.inTurn('start', () =>
+  deed('start', (id, body) => {
+    const { plan: shown } = valid<{ plan?: string }>(startSchema, body ?? {}, 'Start')
+    return engine.inTurn(STARTS, () =>
       store.alone('start', async () => {
         const { definition } = await record(id)
         const plan = await planFor(services, definition, id, true)
+        if (shown !== undefined) services.shownPlans.refuseAnother(shown, definition, plan)
         refuseHindered(plan)
-        await engine.begin(id, plan, await tieOf(services, id, definition))
+        const { lanes, steps } = plan
+        await engine.begin(id, { definition, lanes, steps }, await tieOf(services, id, definition))
       }),
-    ),
-  )
+    )
+  })
   deed('extend', (id, body) =>
-    engine.inTurn('start', () =>
+    engine.inTurn(STARTS, () =>
       store.alone('start', async () => {
         const { tables } = valid<{ tables: DatasetName[] }>(extendSchema, body ?? {}, 'Tables')
         const present = await record(id)

@@ -76,11 +76,10 @@ function Setup({ begin, present, connections, connectors }: SetupProps) {
   const start = async () => {
     const saved = await flush()
     const { tables } = definition
-    putPipeline(
-      adding
-        ? await api<PipelineStatus>('POST', `/pipelines/${saved}/extend`, { tables })
-        : await api<PipelineStatus>('POST', `/pipelines/${saved}/start`),
-    )
+    const [deed, body] = adding ? ['extend', { tables }] : ['start', { plan: plan.data?.digest }]
+    const started = api<PipelineStatus>('POST', `/pipelines/${saved}/${deed}`, body)
+    // What is refused may be so because the systems are not what the plan was made of.
+    putPipeline(await started.catch(error => plan.refetch().then(() => Promise.reject(error))))
     await refreshConnections()
     await navigate(`/pipelines/${saved}`)
   }

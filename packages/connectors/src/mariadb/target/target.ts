@@ -30,6 +30,9 @@ const STATE_DDL = [
      lanes longtext NOT NULL, consistent boolean NOT NULL, written_at datetime(6) NOT NULL) ENGINE = InnoDB`,
 ]
 
+/** A count that takes longer is given up. */
+const COUNT_S = 5
+
 /** What MariaDB says of values that it will not take. */
 const MISFIT =
   /^(ER_TRUNCATED_WRONG_VALUE|ER_TRUNCATED_WRONG_VALUE_FOR_FIELD|ER_DATA_TOO_LONG|ER_WARN_DATA_OUT_OF_RANGE|ER_BAD_NULL_ERROR|ER_DUP_ENTRY|WARN_DATA_TRUNCATED|ER_DATA_OUT_OF_RANGE|ER_NO_DEFAULT_FOR_FIELD|ER_CONSTRAINT_FAILED)/
@@ -223,7 +226,11 @@ export class MariadbTarget implements TargetSide {
   }
 
   async count(table: DatasetName): Promise<number> {
-    const [row] = await this.using(session => session.arrays(`SELECT count(*) FROM ${tableName(table)}`))
+    const [row] = await this.using(session =>
+      session.arrays(
+        `SET STATEMENT max_statement_time = ${COUNT_S} FOR SELECT count(*) FROM ${tableName(table)}`,
+      ),
+    )
     return Number(row![0])
   }
 

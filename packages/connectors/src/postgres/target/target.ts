@@ -13,6 +13,7 @@ import type {
   Unfilled,
 } from '../../contract.ts'
 import { checkpointOf, overtaken, rowOf } from '../../checkpoint.ts'
+import { inTransaction } from '../capture.ts'
 import { tableName } from '../catalogue.ts'
 import { postgresFailure } from '../errors.ts'
 import { STATE_SCHEMA } from '../state.ts'
@@ -23,6 +24,9 @@ import { columnList, ddl, STATE_DDL, upsert } from './sql.ts'
 
 /** Where a range waits whose rows may be there already. */
 const STAGE = 'pg_temp.tide_range'
+
+/** A count that takes longer is given up. */
+const COUNT_MS = 5_000
 
 /** What PostgreSQL says of a value that it will not take: classes 22 and 23. */
 const MISFIT = /^(22|23)/
@@ -185,8 +189,13 @@ export class PostgresTarget implements TargetSide {
   }
 
   async count(table: DatasetName): Promise<number> {
-    const counted = await this.guarded(() => this.pool.query(`SELECT count(*) AS n FROM ${tableName(table)}`))
-    return Number(counted.rows[0].n)
+    return this.guarded(() =>
+      inTransaction(this.pool, async client => {
+        await client.query(`SET LOCAL statement_timeout = ${COUNT_MS}`)
+        const counted = await client.query(`SELECT count(*) AS n FROM ${tableName(table)}`)
+        return Number(counted.rows[0].n)
+      }),
+    )
   }
 
   /** Straight into the table, as fast as the server takes it. */
