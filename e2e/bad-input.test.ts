@@ -1,7 +1,7 @@
 /** What goes wrong is said with the thing and the remedy, in the API, and nothing is lost by it. */
 import { afterAll, beforeAll, expect, test } from '@jest/globals'
 import { DuckDBInstance } from '@duckdb/node-api'
-import type { ConnectionInfo, PipelineStatus, Problem } from '@tide/core/api/types'
+import type { ConnectionInfo, PipelineStatus, PlanAnswer, Problem } from '@tide/core/api/types'
 import { spawn } from 'node:child_process'
 import { mkdtempSync, rmSync, statSync } from 'node:fs'
 import { get } from 'node:http'
@@ -41,9 +41,13 @@ afterAll(async () => {
   rmSync(folder, { recursive: true, force: true })
 })
 
-const post = async (path: string, body?: unknown): Promise<{ status: number; problem: Problem }> => {
+const refused = async (
+  method: string,
+  path: string,
+  body?: unknown,
+): Promise<{ status: number; problem: Problem }> => {
   const response = await fetch(`${server.url}/api${path}`, {
-    method: 'POST',
+    method,
     ...(body === undefined
       ? {}
       : { body: JSON.stringify(body), headers: { 'Content-Type': 'application/json' } }),
@@ -51,6 +55,7 @@ const post = async (path: string, body?: unknown): Promise<{ status: number; pro
   expect(response.headers.get('Content-Type')).toContain('application/problem+json')
   return { status: response.status, problem: (await response.json()) as Problem }
 }
+const post = (path: string, body?: unknown) => refused('POST', path, body)
 const make = async (name: string, table: string, targetSchema = name, target = to) =>
   call<PipelineStatus>(server.url, 'POST', '/pipelines', {
     version: 1,
@@ -182,6 +187,29 @@ test('a table dropped between plan and start is named', async () => {
   expect((await post(`/pipelines/${id}/start`)).problem.detail).toBe('public.fleeting is not there any more.')
 })
 
+test('a start is the plan that was shown, or is refused with what is different by now', async () => {
+  await client.query('CREATE TABLE shown (id int PRIMARY KEY, v text)')
+  const { id, definition } = await make('Shown', 'shown')
+  await call(server.url, 'GET', `/connections/${from.id}/catalogue`)
+  const seen = await call<PlanAnswer>(server.url, 'POST', '/plan', { pipeline: id, definition })
+  await client.query('ALTER TABLE shown ADD COLUMN added int; INSERT INTO shown VALUES (1)')
+  const { status, problem } = await post(`/pipelines/${id}/start`, { plan: seen.digest })
+  expect(status).toBe(422)
+  expect(problem.detail).toBe(
+    'This is not the plan that was shown any more. public.shown has a new column added.',
+  )
+  // A plan of another setup is not the one that was shown either.
+  const again = await call<PlanAnswer>(server.url, 'POST', '/plan', { pipeline: id, definition })
+  await call(server.url, 'PUT', `/pipelines/${id}`, { ...definition, targetSchema: 'other' })
+  expect((await post(`/pipelines/${id}/start`, { plan: again.digest })).status).toBe(422)
+  await call(server.url, 'PUT', `/pipelines/${id}`, definition)
+  await call(server.url, 'POST', `/pipelines/${id}/start`, { plan: again.digest })
+  await until(id, following)
+  expect((await refused('PUT', `/pipelines/${id}`, definition)).problem.detail).toMatch(
+    /“Shown” is (copying|following)/,
+  )
+})
+
 test('a value that does not fit stops its pipeline with the row; corrected, it goes on and nothing is missing', async () => {
   await client.query(
     'CREATE TABLE fits (id int PRIMARY KEY, price numeric(6,2)); INSERT INTO fits SELECT i, i FROM generate_series(1, 50) i',
@@ -309,7 +337,11 @@ test('a second server on the same data folder, or on a taken port, says so in on
     new RegExp(`ended with 1: Port ${port} on 127.0.0.1 is taken. Set TIDE_PORT to another.\n$`),
   )
   await expect(startServer('/dev/null/nowhere')).rejects.toThrow(
-    /ended with 1: The data folder \/dev\/null\/nowhere cannot be written\. Set TIDE_DATA to one that can\.\n$/,
+    /ended with 1: Nothing can be written in the folder \/dev\/null\/nowhere: .+\. Set TIDE_DATA to one that can be written\.\n$/,
+  )
+  // There, making a folder comes to no end.
+  await expect(startServer('/proc/constant-tide/data')).rejects.toThrow(
+    /ended with 1: Nothing can be written in the folder \/proc\/constant-tide\/data: .+\. Set TIDE_DATA/,
   )
 })
 

@@ -1,6 +1,7 @@
+import { probeFolder } from '@tide/connectors/folder-probe'
 import { Failure } from '@tide/core/failure'
 import { createHash } from 'node:crypto'
-import { mkdir, realpath, rm, writeFile } from 'node:fs/promises'
+import { realpath, rm } from 'node:fs/promises'
 import { connect, createServer, type Server } from 'node:net'
 import { tmpdir } from 'node:os'
 import { join } from 'node:path'
@@ -10,19 +11,7 @@ import { join } from 'node:path'
  * and a process that was killed holds it no longer. Throws a Failure when the folder is taken or cannot be written.
  */
 export async function lockFolder(folder: string): Promise<() => Promise<void>> {
-  const probe = join(folder, '.write-probe')
-  try {
-    await mkdir(folder, { recursive: true })
-    await writeFile(probe, '')
-    await rm(probe)
-  } catch (cause) {
-    throw new Failure(
-      'structural',
-      `The data folder ${folder} cannot be written.`,
-      'Set TIDE_DATA to one that can.',
-      cause,
-    )
-  }
+  await probeFolder(folder, 'Set TIDE_DATA to one that can be written.')
   const name = createHash('sha256')
     .update(await realpath(folder))
     .digest('hex')

@@ -1,6 +1,7 @@
 /** One open DuckDB file per process and path, shared by everybody who uses it. */
 import { DuckDBInstance, type DuckDBConnection } from '@duckdb/node-api'
 import { Failure } from '@tide/core/failure'
+import { probeFolder } from '../folder-probe.ts'
 import { createHash } from 'node:crypto'
 import { mkdir, rm } from 'node:fs/promises'
 import { tmpdir } from 'node:os'
@@ -8,13 +9,21 @@ import { dirname, join, resolve } from 'node:path'
 
 /** Enough for loads and merges in batches; DuckDB spills beyond it, so that the process stays small. */
 const MEMORY_LIMIT = '512MB'
-/** What the cache is cut down to after a load, whose blocks nobody reads again. */
+/** What the cache is cut down to after loads, whose blocks nobody reads again; and after how much of them. */
 const CUT_TO = '32MB'
+const CUT_AFTER_BYTES = 128 * 2 ** 20
+/**
+ * How long its log may become before what is in it is written a second time, into the file proper. Ranges of a copy are
+ * smaller than DuckDB's default, which would write each by itself.
+ */
+const LOG_BYTES = '128MB'
 
 interface Shared {
   instance: DuckDBInstance
   staging: string
   connected: number
+  /** Loaded since the cache was cut. */
+  loadedBytes: number
 }
 
 interface Opened {
@@ -30,8 +39,8 @@ export interface Lease {
   staging: string
   connect(): Promise<DuckDBConnection>
   disconnect(connection: DuckDBConnection): void
-  /** Gives back the memory of cached blocks, unless anybody but the caller is connected. */
-  cutCache(): Promise<void>
+  /** So much was loaded: now and then gives back the memory of cached blocks, unless anybody but the caller is connected. */
+  loaded(bytes: number): Promise<void>
   release(): Promise<void>
 }
 
@@ -62,12 +71,15 @@ export async function lease(path: string): Promise<Lease> {
       connection.disconnectSync()
       shared.connected--
     },
-    cutCache: async () => {
+    loaded: async bytes => {
+      shared.loadedBytes += bytes
+      if (shared.loadedBytes < CUT_AFTER_BYTES) return
       if (shared.connected > 1) return // a query of theirs could find too little memory just then
       const connection = await shared.instance.connect()
       try {
         await connection.run('CHECKPOINT') // what is only in the log cannot leave memory
         await connection.run(`SET memory_limit = '${CUT_TO}'`).catch(() => {}) // what is in use stays
+        shared.loadedBytes = 0
       } finally {
         await connection.run(`SET memory_limit = '${MEMORY_LIMIT}'`)
         connection.disconnectSync()
@@ -88,13 +100,14 @@ async function openShared(file: string): Promise<Shared> {
     tmpdir(),
     `constant-tide-staging-${createHash('sha256').update(file).digest('hex').slice(0, 20)}`,
   )
+  await probeFolder(dirname(file), 'Give this user the right to write there, or choose another file.')
   try {
-    await mkdir(dirname(file), { recursive: true })
     const instance = await DuckDBInstance.create(file, {
       autoinstall_known_extensions: 'false',
       autoload_known_extensions: 'false',
       memory_limit: MEMORY_LIMIT,
       threads: '2',
+      checkpoint_threshold: LOG_BYTES,
       preserve_insertion_order: 'false',
     })
     // The file is ours alone now, and so is its staging folder; what a killed process left there goes.
@@ -105,7 +118,7 @@ async function openShared(file: string): Promise<Shared> {
     await connection.run(`SET GLOBAL TimeZone = 'UTC'`)
     await connection.run('SET enable_external_access = false')
     connection.disconnectSync()
-    return { instance, staging, connected: 0 }
+    return { instance, staging, connected: 0, loadedBytes: 0 }
   } catch (error) {
     throw openFailure(file, error)
   }

@@ -106,15 +106,17 @@ export interface CsvFile {
 
 /** Reads a file of `csvLine`s. With `asText` every field stays text, so that a bad one can be looked for, by one thread. */
 export function readCsv(
-  { file, longestLine }: CsvFile,
+  { file, bytes, longestLine }: CsvFile,
   columns: readonly LaneColumn[],
   asText = false,
 ): CsvReading {
   const readings = columns.map(column => reading(column.type, column.targetType))
   const types = readings.map(({ csvType }, i) => `'c${i}': '${asText ? 'VARCHAR' : csvType}'`)
   const line = Math.max(USUAL_LINE, longestLine + 1)
+  // What fits into one buffer, as most batches of changes do, gains nothing by several threads.
+  const alone = asText || bytes < USUAL_LINE
   return {
-    read: `read_csv(${literal(file)}, columns = {${types.join(', ')}}, ${CSV_OPTIONS}, max_line_size = ${line}, buffer_size = ${line}${asText ? ', parallel = false' : ''})`,
+    read: `read_csv(${literal(file)}, columns = {${types.join(', ')}}, ${CSV_OPTIONS}, max_line_size = ${line}, buffer_size = ${line}${alone ? ', parallel = false' : ''})`,
     select: readings.map(({ expression, csvType }, i) =>
       asText && csvType !== 'VARCHAR' ? `CAST(c${i} AS ${columns[i]!.targetType})` : expression(`c${i}`),
     ),

@@ -86,7 +86,7 @@ export class DuckdbTarget implements TargetSide {
             await this.writeCheckpoint(checkpoint)
             await this.run('COMMIT')
           })
-          await this.lease.cutCache()
+          await this.lease.loaded(csvFile.bytes)
         } catch (error) {
           await this.run('ROLLBACK').catch(() => {}) // DuckDB may have rolled back by itself
           throw duckdbFailure(error, this.where)

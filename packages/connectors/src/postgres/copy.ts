@@ -8,7 +8,7 @@ import { ident, literal, PINNED_SETTINGS } from './text.ts'
 
 /** A range should keep a one-session source busy for about this long, so that nobody waits for us noticeably. */
 const RANGE_MILLISECONDS = 200
-const FIRST_RANGE_ROWS = 2_000
+const FIRST_RANGE_ROWS = 10_000
 const MOST_RANGE_ROWS = 100_000
 
 /** Makes a transaction print values as canonical text. */
