@@ -6,7 +6,8 @@
 import { availableParallelism } from 'node:os'
 import { setTimeout as sleep } from 'node:timers/promises'
 import { say } from './bed.ts'
-import { makeLogBed, type TargetKind } from './log-bed.ts'
+import type { TargetKind } from './following.ts'
+import { makeLogBed } from './log-bed.ts'
 import { machineTime } from './processor.ts'
 
 const BACKLOG = 60_000

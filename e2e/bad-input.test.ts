@@ -190,7 +190,7 @@ test('a table dropped between plan and start is named', async () => {
 test('a start is the plan that was shown, or is refused with what is different by now', async () => {
   await client.query('CREATE TABLE shown (id int PRIMARY KEY, v text)')
   const { id, definition } = await make('Shown', 'shown')
-  await call(server.url, 'GET', `/connections/${from.id}/catalogue`)
+  await call(server.url, 'GET', `/connections/${from.id}/catalogue?fresh=true`)
   const seen = await call<PlanAnswer>(server.url, 'POST', '/plan', { pipeline: id, definition })
   await client.query('ALTER TABLE shown ADD COLUMN added int; INSERT INTO shown VALUES (1)')
   const { status, problem } = await post(`/pipelines/${id}/start`, { plan: seen.digest })

@@ -3,6 +3,7 @@ import type { Definition } from '@tide/core/definition/definition'
 import { Failure } from '@tide/core/failure'
 import { outlineOf, planDifference, type PlanOutline } from '@tide/core/plan/difference'
 import type { Plan } from '@tide/core/plan/plan'
+import { datasetId } from '@tide/core/records/dataset'
 import { createHash } from 'node:crypto'
 
 /** As many as are being looked at; of one that was shown longer ago it is still known whether it is the same. */
@@ -40,10 +41,8 @@ export class ShownPlans {
   }
 }
 
-function digestOf(definition: Definition, outline: PlanOutline): string {
-  const { name: _, ...what } = definition
-  return createHash('sha256')
-    .update(JSON.stringify([what, outline]))
-    .digest('hex')
-    .slice(0, 32)
+/** Of what is done; the name is not part of it. */
+function digestOf({ from, to, targetSchema, tables }: Definition, outline: PlanOutline): string {
+  const what = JSON.stringify([from, to, targetSchema, tables.map(datasetId), outline])
+  return createHash('sha256').update(what).digest('hex').slice(0, 32)
 }

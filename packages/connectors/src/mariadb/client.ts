@@ -115,10 +115,11 @@ export class Session {
     return result.affectedRows ?? 0
   }
 
-  /** Rows one after another, with the back-pressure of a stream. */
-  stream(sql: string): AsyncIterable<(string | null)[]> {
-    const query = this.connection.query({ sql, rowsAsArray: true, typeCast: asText } as never)
-    return query.stream({ highWaterMark: 500 }) as unknown as AsyncIterable<(string | null)[]>
+  /** Rows one after another as the bytes they come in, with the back-pressure of a stream. */
+  buffers(sql: string): AsyncIterable<(Buffer | null)[]> {
+    const typeCast = (field: TypeCastField) => field.buffer()
+    const query = this.connection.query({ sql, rowsAsArray: true, typeCast } as never)
+    return query.stream({ highWaterMark: 500 }) as unknown as AsyncIterable<(Buffer | null)[]>
   }
 
   async close(): Promise<void> {

@@ -1,5 +1,6 @@
 /** Copies tables in one consistent snapshot, whose place in the log the server tells. */
-import { csvLine } from '@tide/core/records/csv'
+import { Failure } from '@tide/core/failure'
+import { printName, type DatasetName } from '@tide/core/records/dataset'
 import type { Key, Value } from '@tide/core/records/value'
 import type { CopyRange, CopyView, SourceLane } from '../../contract.ts'
 import { Session } from '../client.ts'
@@ -8,6 +9,7 @@ import { canonicalColumn, float32Text, ident, keyLiteral, tableName } from '../s
 import { positionAt, noLog } from './follow.ts'
 
 const RANGE_ROWS = 50_000
+const PART_BYTES = 256 * 1024
 
 export async function openView(config: MariadbConfig): Promise<CopyView> {
   const session = await Session.open(config)
@@ -58,11 +60,8 @@ async function* copyRanges(
     )
     const upTo = (end as Key | undefined) ?? null
     const within = upTo ? `${beyond} AND ${compared(lane, upTo, '<=')}` : beyond
-    const columns = lane.columns.map(({ source, type, nativeType }) =>
-      canonicalColumn(source, type, nativeType),
-    )
-    const sql = `SELECT ${columns.join(', ')} FROM ${from} WHERE ${within}`
-    yield { csv: csvOf(session, sql, floatColumns(lane)), upTo: upTo && JSON.stringify(upTo) }
+    const sql = `SELECT ${csvRow(lane)} FROM ${from} WHERE ${within}`
+    yield { csv: csvOf(session, sql, lane), upTo: upTo && JSON.stringify(upTo) }
     if (upTo === null) return
     start = upTo
   }
@@ -83,19 +82,39 @@ function compared(lane: SourceLane, value: Key, operator: '>' | '<='): string {
   return `(${alternatives.join(' OR ')})`
 }
 
-function floatColumns(lane: SourceLane): number[] {
-  return lane.columns.flatMap(({ type }, i) => (type.kind === 'float' && type.bits === 32 ? [i] : []))
+/** Types whose canonical text holds nothing that CSV would have to quote. */
+const PLAIN = new Set(['int', 'decimal', 'float', 'bool', 'date', 'timestamp', 'binary', 'uuid'])
+
+/** A whole row as a line of CSV: the server puts it together faster than we could, field by field. */
+function csvRow(lane: SourceLane): string {
+  const fields = lane.columns.map(({ source, type, nativeType }) => {
+    const text = canonicalColumn(source, type, nativeType)
+    const field = PLAIN.has(type.kind) ? text : `CONCAT('"', REPLACE(${text}, '"', '""'), '"')`
+    return `IF(${ident(source)} IS NULL, '', ${field})`
+  })
+  return `CONCAT(${fields.join(`, ',', `)}, '\\n')`
 }
 
-async function* csvOf(session: Session, sql: string, floats: readonly number[]): AsyncGenerator<Uint8Array> {
-  let lines: string[] = []
-  for await (const row of session.stream(sql)) {
-    lines.push(csvLine(canonicalRow(row, floats)))
-    if (lines.length < 1000) continue
-    yield Buffer.from(lines.join(''))
-    lines = []
+async function* csvOf(session: Session, sql: string, { dataset }: SourceLane): AsyncGenerator<Uint8Array> {
+  let [lines, bytes]: [Buffer[], number] = [[], 0]
+  for await (const [line] of session.buffers(sql)) {
+    if (!line) throw tooLarge(dataset)
+    lines.push(line)
+    bytes += line.length
+    if (bytes < PART_BYTES) continue
+    yield Buffer.concat(lines, bytes)
+    ;[lines, bytes] = [[], 0]
   }
-  if (lines.length > 0) yield Buffer.from(lines.join(''))
+  if (bytes > 0) yield Buffer.concat(lines, bytes)
+}
+
+/** What a server puts together and finds too large is NULL to it. */
+function tooLarge(dataset: DatasetName): Failure {
+  return new Failure(
+    'value',
+    `${printName(dataset)} holds a row that is larger than the source’s max_allowed_packet, as text.`,
+    'Raise max_allowed_packet at the source to more than twice the largest row, then continue.',
+  )
 }
 
 export function canonicalRow(row: (string | null)[], floats: readonly number[]): Value[] {
