@@ -352,6 +352,6 @@ test('the checkpoint can be read by plain SQL once the server is gone', async ()
   const read = await connection.runAndReadAll(
     'SELECT count(*)::INT, bool_and(complete_up_to > now() - INTERVAL 5 MINUTE) FROM constant_tide.checkpoint',
   )
-  expect(read.getRows()).toEqual([[6, true]])
+  expect(read.getRows()).toEqual([[7, true]])
   instance.closeSync()
 })

@@ -38,7 +38,18 @@ export function printBinlog({ file, offset, gtid, prepared }: BinlogPlace): stri
 
 /** Negative, zero or positive. Files are numbered in the order they were written. */
 export function compareBinlog(a: string, b: string): number {
-  const [left, right] = [parseBinlog(a), parseBinlog(b)]
-  const number = (file: string) => Number(file.slice(file.lastIndexOf('.') + 1))
-  return number(left.file) - number(right.file) || left.offset - right.offset
+  const [left, right] = [orderOf(a), orderOf(b)]
+  return left.number - right.number || left.offset - right.offset
+}
+
+/** What orders a place, without reading the rest: it is compared at every transaction. */
+function orderOf(text: string): { number: number; offset: number } {
+  const colon = text.indexOf(':')
+  const [number, offset] = [
+    Number(text.slice(text.lastIndexOf('.', colon) + 1, colon)),
+    parseInt(text.slice(colon + 1), 10),
+  ]
+  if (colon > 0 && number >= 0 && offset >= 0) return { number, offset }
+  const place = parseBinlog(text) // a file's name may hold anything
+  return { number: Number(place.file.slice(place.file.lastIndexOf('.') + 1)), offset: place.offset }
 }

@@ -7,7 +7,9 @@
 import type { Row, Value } from './value.ts'
 
 /** Present wherever JavaScript runs; declared here because core knows no platform. */
-declare const TextEncoder: new () => { encode(text: string): Uint8Array }
+declare const TextEncoder: new () => {
+  encodeInto(text: string, into: Uint8Array): { written: number }
+}
 declare const TextDecoder: new (
   label: string,
   options: { fatal: boolean; ignoreBOM: boolean },
@@ -16,33 +18,57 @@ declare const TextDecoder: new (
 const encoder = new TextEncoder()
 const decoder = new TextDecoder('utf-8', { fatal: true, ignoreBOM: true })
 
+/** Up to this length a text is handled letter by letter. */
+const SHORT = 24
+
 export const NULL = 0x6e
 export const UNSENT = 0x75
 export const TEXT = 0x74
 
+/** Where rows are put together; most fit, and a longer one makes it larger. */
+let scratch = new Uint8Array(64 * 1024)
+
 /** The row as bytes of its own. */
 export function encodeRow(row: Row): Uint8Array {
-  const texts = row.map(value => (typeof value === 'string' ? encoder.encode(value) : value))
-  let size = 2
-  for (const text of texts) size += text instanceof Uint8Array ? 5 + text.length : 1
-  const bytes = new Uint8Array(size)
-  bytes[0] = row.length >>> 8
-  bytes[1] = row.length
   let at = 2
-  for (const text of texts) {
-    if (text === null) bytes[at++] = NULL
-    else if (text === undefined) bytes[at++] = UNSENT
-    else {
-      bytes[at] = TEXT
-      bytes[at + 1] = text.length >>> 24
-      bytes[at + 2] = text.length >>> 16
-      bytes[at + 3] = text.length >>> 8
-      bytes[at + 4] = text.length
-      bytes.set(text, at + 5)
-      at += 5 + text.length
-    }
+  for (const value of row) {
+    // A character takes three bytes at most; one of two units, four.
+    const most = typeof value === 'string' ? 5 + value.length * 3 : 1
+    if (at + most > scratch.length) grow(at + most)
+    if (value === null) scratch[at++] = NULL
+    else if (value === undefined) scratch[at++] = UNSENT
+    else at = putText(value, at)
   }
-  return bytes
+  scratch[0] = row.length >>> 8
+  scratch[1] = row.length
+  return scratch.slice(0, at)
+}
+
+function putText(text: string, at: number): number {
+  const length = putShort(text, at + 5) ?? encoder.encodeInto(text, scratch.subarray(at + 5)).written
+  scratch[at] = TEXT
+  scratch[at + 1] = length >>> 24
+  scratch[at + 2] = length >>> 16
+  scratch[at + 3] = length >>> 8
+  scratch[at + 4] = length
+  return at + 5 + length
+}
+
+/** Short plain texts, which are most of all values, are faster put there letter by letter. */
+function putShort(text: string, at: number): number | undefined {
+  if (text.length > SHORT) return undefined
+  for (let i = 0; i < text.length; i++) {
+    const code = text.charCodeAt(i)
+    if (code > 0x7f) return undefined
+    scratch[at + i] = code
+  }
+  return text.length
+}
+
+function grow(size: number): void {
+  const larger = new Uint8Array(size * 2)
+  larger.set(scratch)
+  scratch = larger
 }
 
 /** Where the row that begins at `start` ends. */
@@ -76,9 +102,7 @@ function textLength(bytes: Uint8Array, at: number): number {
   return ((bytes[at + 1]! << 24) | (bytes[at + 2]! << 16) | (bytes[at + 3]! << 8) | bytes[at + 4]!) >>> 0
 }
 
-/** Short plain texts, which are most of all values, are faster put together here than by the platform's decoder. */
-const SHORT = 24
-
+/** The same of their way back. */
 function decodeText(bytes: Uint8Array, start: number, end: number): string {
   if (end - start > SHORT) return decoder.decode(bytes.subarray(start, end))
   let text = ''

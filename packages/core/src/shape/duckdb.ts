@@ -2,7 +2,7 @@ import type { LogicalType } from '../records/types.ts'
 import type { MappedType, ToMap } from './mapped.ts'
 
 const DIMENSIONS =
-  'without lower bounds; a list with more or fewer dimensions than were declared does not fit and would stop the pipeline'
+  'without lower bounds; a list of other dimensions than were declared would stop the pipeline'
 
 /** The DuckDB type that a column becomes; lists are not told apart by their bounds there. */
 export function duckdbColumn({ type, keyParts }: Pick<ToMap, 'type' | 'keyParts'>): MappedType {

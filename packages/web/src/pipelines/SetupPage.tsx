@@ -281,7 +281,9 @@ function StartButton({ plan, ready, tables, replaced, verb: does, start }: Start
   }
   return (
     <>
-      <ErrorNotice error={error} />
+      <div className={error === undefined ? '' : 'mb-2'}>
+        <ErrorNotice error={error} />
+      </div>
       <Button
         look="filled"
         className="w-full justify-center"

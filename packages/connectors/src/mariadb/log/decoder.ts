@@ -152,6 +152,8 @@ export class BinlogDecoder {
       case EVENT.beginLoadQuery:
         throw statementTold('LOAD DATA')
       case EVENT.tableMap: {
+        // It comes before the rows of every statement, and says the same under the same number.
+        if (this.tables.has(event.readUIntLE(HEADER, 6))) break
         const unknown = this.tableMap(readTableMap(event))
         if (unknown) return unknown
         break
@@ -194,7 +196,6 @@ export class BinlogDecoder {
   private tableMap(map: TableMap): UnknownTable | undefined {
     const table = this.wanted.get(datasetId(map))
     if (!table) return void this.tables.set(map.id, null)
-    if (this.tables.has(map.id)) return undefined
     const fields = this.fields.get(datasetId(table))
     if (!fields) return { table }
     // It is asked for again with the next number, which the table gets when it changes.

@@ -8,7 +8,9 @@ import type { MariadbConfig } from '../config.ts'
 import { canonicalColumn, float32Text, ident, keyLiteral, tableName } from '../sql.ts'
 import { positionAt, noLog } from './follow.ts'
 
-const RANGE_ROWS = 50_000
+const RANGE_ROWS = 100_000
+/** The one session reads one after another; the next is read while the one before is taken in. */
+const IN_FLIGHT = 2
 const PART_BYTES = 256 * 1024
 
 export async function openView(config: MariadbConfig): Promise<CopyView> {
@@ -28,7 +30,7 @@ export async function openView(config: MariadbConfig): Promise<CopyView> {
     const position = await positionAt(session, file, Number(status.get('binlog_snapshot_position')))
     return {
       position,
-      readers: 1,
+      readers: IN_FLIGHT,
       copy: (lane, after, signal) => copyRanges(session, lane, after, signal),
       close: () => session.close(),
     }
