@@ -86,13 +86,19 @@ function compared(lane: SourceLane, value: Key, operator: '>' | '<='): string {
 
 /** Types whose canonical text holds nothing that CSV would have to quote. */
 const PLAIN = new Set(['int', 'decimal', 'float', 'bool', 'date', 'timestamp', 'binary', 'uuid'])
+/** Types that are printed as canonical text by themselves, and never at length. */
+const BY_ITSELF = new Set(['int', 'decimal', 'float', 'date'])
 
 /** A whole row as a line of CSV: the server puts it together faster than we could, field by field. */
 function csvRow(lane: SourceLane): string {
   const fields = lane.columns.map(({ source, type, nativeType }) => {
+    const column = ident(source)
     const text = canonicalColumn(source, type, nativeType)
-    const field = PLAIN.has(type.kind) ? text : `CONCAT('"', REPLACE(${text}, '"', '""'), '"')`
-    return `IF(${ident(source)} IS NULL, '', ${field})`
+    const single = type.kind === 'float' && type.bits === 32
+    if (BY_ITSELF.has(type.kind) && !single)
+      return `IFNULL(${/^(bit|year)/.test(nativeType) ? text : column}, '')`
+    if (PLAIN.has(type.kind)) return `IF(${column} IS NULL, '', ${text})`
+    return `IF(${column} IS NULL, '', CONCAT('"', REPLACE(${text}, '"', '""'), '"'))`
   })
   return `CONCAT(${fields.join(`, ',', `)}, '\\n')`
 }
