@@ -1,7 +1,8 @@
 /** Many cases side by side, each from a seed of its own; the first that differs is shrunk. */
 import fc from 'fast-check'
 import { differentialCase, type DifferentialCase } from './case.ts'
-import { play, type Outcome } from './play.ts'
+import type { Outcome } from './following.ts'
+import { play } from './play.ts'
 import type { SystemKind } from './render.ts'
 import { startSystems, type SourceName, type Systems } from './systems.ts'
 

@@ -1,0 +1,118 @@
+/** Compares what a source and a target hold, by their own SQL. */
+import { DuckDBInstance } from '@duckdb/node-api'
+import { join } from 'node:path'
+import { mariadbDialect } from './dialects.ts'
+import type { Following } from './following.ts'
+import { renderingOf, type Rendering, type SystemKind } from './render.ts'
+import type { BuiltTable } from './script.ts'
+import type { Source } from './source.ts'
+import { CURSOR, PLAIN_SETTINGS, plainClient, TARGET_DATABASE, type Systems } from './systems.ts'
+import type { TypeSpec } from './types.ts'
+
+/** What differs, in words; nothing when nothing does. */
+export async function compare(
+  systems: Systems,
+  source: Source,
+  tables: readonly BuiltTable[],
+  following: Following,
+  folder: string,
+): Promise<string> {
+  for (const lane of following.plan.lanes) {
+    const table = tables.find(({ name }) => name === lane.source.name)!
+    const columns = lane.columns.filter(column => column.source !== CURSOR)
+    const target = identOf(following.target)
+    const renderings = columns.map(column =>
+      renderingOf(
+        source.kind,
+        following.target,
+        specOf(table, column.source),
+        source.dialect.ident(column.source),
+        column,
+        target(column.target),
+      ),
+    )
+    const here = await source.rows(
+      `SELECT ${renderings.map(one => one.source).join(', ')} FROM ${source.dialect.ident(source.namespace)}.${source.dialect.ident(table.name)}`,
+    )
+    const there = await targetRows(
+      systems,
+      following.target,
+      folder,
+      `SELECT ${renderings.map(one => one.target).join(', ')} FROM ${target(lane.target.namespace)}.${target(lane.target.name)}`,
+    )
+    const difference = differ(normal(here, renderings), normal(there, renderings))
+    if (difference)
+      return `${table.name} (${columns.map(({ source, nativeType, targetType }) => `${source}: ${nativeType} → ${targetType}`).join('; ')}): ${difference}`
+  }
+  return ''
+}
+
+/** What is computed is a whole number. */
+const COMPUTED: TypeSpec = { sql: 'int', family: 'number', value: String }
+
+function specOf(table: BuiltTable, name: string): TypeSpec {
+  const { spec, generated } = table.columns.find(column => column.name === name)!
+  return generated ? COMPUTED : spec
+}
+
+const identOf = (kind: SystemKind) =>
+  kind === 'mariadb' ? mariadbDialect.ident : (name: string) => `"${name.replaceAll('"', '""')}"`
+
+function normal(rows: (string | null)[][], renderings: readonly Rendering[]): string[] {
+  return rows
+    .map(row => JSON.stringify(row.map((value, i) => (value === null ? null : renderings[i]!.normal(value)))))
+    .sort()
+}
+
+function differ(here: string[], there: string[]): string {
+  if (JSON.stringify(here) === JSON.stringify(there)) return ''
+  const left = new Map<string, number>()
+  for (const row of there) left.set(row, (left.get(row) ?? 0) + 1)
+  const missing = here.filter(row => {
+    const count = left.get(row) ?? 0
+    left.set(row, count - 1)
+    return count <= 0
+  })
+  const extra = [...left].flatMap(([row, count]) => (count > 0 ? [row] : []))
+  return `${here.length} rows at the source, ${there.length} at the target; only at the source ${missing.slice(0, 2).join(' ').slice(0, 700)}; only at the target ${extra.slice(0, 2).join(' ').slice(0, 700)}`
+}
+
+async function targetRows(
+  systems: Systems,
+  kind: SystemKind,
+  folder: string,
+  sql: string,
+): Promise<(string | null)[][]> {
+  if (kind === 'duckdb') {
+    const instance = await DuckDBInstance.create(join(folder, 'warehouse.duckdb'), { threads: '1' })
+    const connection = await instance.connect()
+    try {
+      await connection.run(`SET TimeZone = 'UTC'`)
+      return (await connection.runAndReadAll(sql)).getRows() as (string | null)[][]
+    } finally {
+      connection.disconnectSync()
+      instance.closeSync()
+    }
+  }
+  if (kind === 'mariadb') {
+    const session = await systems.mariadb.connect()
+    return session.arrays(sql).finally(() => session.close())
+  }
+  const client = await plainClient({ ...systems.postgres.config, database: TARGET_DATABASE })
+  try {
+    await client.query(PLAIN_SETTINGS)
+    return (await client.query({ text: sql, rowMode: 'array' })).rows
+  } finally {
+    await client.end()
+  }
+}
+
+/** Takes away what a case has made in shared targets. */
+export async function dropTargets(systems: Systems, schema: string): Promise<void> {
+  const session = await systems.mariadb.connect()
+  await session.run(`DROP DATABASE IF EXISTS ${schema}`)
+  await session.close()
+  const client = await plainClient({ ...systems.postgres.config, database: TARGET_DATABASE })
+  await client.query(`DROP SCHEMA IF EXISTS ${schema} CASCADE`)
+  await client.end()
+}

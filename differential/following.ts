@@ -1,0 +1,167 @@
+/** One pipeline, run as an engine runs it, that can be cut off anywhere. */
+import type { Plan } from '@tide/core/plan/plan'
+import { sameValue } from '@tide/core/records/same'
+import { setTimeout as sleep } from 'node:timers/promises'
+import type { Session } from '../packages/connectors/src/contract.ts'
+import type { JournalKeepers } from '../packages/engine/src/journal/keepers.ts'
+import type { EngineParts } from '../packages/engine/src/parts.ts'
+import type { Surroundings } from '../packages/engine/src/repositories.ts'
+import { Runner } from '../packages/engine/src/runner.ts'
+import { MemoryStore } from '../packages/engine/tests/memory-store.ts'
+import type { SystemKind } from './render.ts'
+
+const FOLLOWS_WITHIN_MS = 30_000
+
+export interface Outcome {
+  target: SystemKind
+  result: 'same' | 'different' | 'refused'
+  detail: string
+}
+
+export const surroundings: Surroundings = {
+  now: Date.now,
+  random: Math.random,
+  sleep: (milliseconds, signal) => sleep(milliseconds, undefined, { signal }).catch(() => {}),
+  newId: () => Math.random().toString(36).slice(2),
+}
+
+export class Following {
+  readonly target: SystemKind
+  readonly plan: Plan
+  private readonly store: MemoryStore
+  private readonly parts: EngineParts
+  private runner: Runner
+  private running: Promise<void> | undefined
+
+  constructor(
+    target: SystemKind,
+    from: string,
+    plan: Plan,
+    journals: JournalKeepers,
+    connections: EngineParts['connections'],
+  ) {
+    this.target = target
+    this.plan = plan
+    const definition = { version: 1, name: target, from, to: target, targetSchema: from, tables: [] } as const
+    this.store = new MemoryStore({ ...definition, tables: [] }, Date.now)
+    Object.assign(this.store.record, { id: `${from}_${target}`, holder: 'here', state: 'Ready' })
+    const nothing = async () => {}
+    this.parts = {
+      name: 'here',
+      home: 'here',
+      connections,
+      surroundings,
+      journals,
+      pipelines: this.store.pipelines,
+      leases: this.store.leases,
+      history: {
+        log: nothing,
+        addFigures: nothing,
+        figures: async () => [],
+        trimFigures: nothing,
+        beginRun: nothing,
+        endRun: nothing,
+      },
+    }
+    const { record } = this.store
+    void this.store.pipelines.start(
+      from,
+      { ...plan, definition: record.definition },
+      new Date().toISOString(),
+      null,
+    )
+    this.runner = this.made()
+  }
+
+  private made(): Runner {
+    return new Runner(this.parts, structuredClone(this.store.record), 'here')
+  }
+
+  get state(): string {
+    return this.store.record.state
+  }
+
+  begin(): void {
+    this.running = this.runner.run()
+  }
+
+  /** Ends it where it stands, and begins again from what the target says. */
+  async cutOff(): Promise<void> {
+    await this.halt()
+    if (this.state === 'Stopped') return
+    this.runner = this.made()
+    this.begin()
+  }
+
+  async halt(): Promise<void> {
+    this.runner.interrupt()
+    await this.running
+  }
+
+  async until(what: () => boolean): Promise<boolean> {
+    const began = Date.now()
+    while (!what() && this.state !== 'Stopped') {
+      if (Date.now() - began > FOLLOWS_WITHIN_MS) return false
+      await sleep(25)
+    }
+    return this.state !== 'Stopped'
+  }
+
+  /** Waits until all that was committed before has landed; says what came in between, if anything. */
+  async reach(ended: number): Promise<Pick<Outcome, 'result' | 'detail'> | undefined> {
+    const reached = await this.until(() => {
+      const { state, consistent, completeUpTo } = this.runner.status
+      return state === 'Following' && consistent && Date.parse(completeUpTo ?? '') > ended
+    })
+    if (reached) return undefined
+    const { reason } = this.store.record
+    if (!reason) return { result: 'different', detail: `stuck: ${JSON.stringify(this.runner.status)}` }
+    // A value that does not fit is told with its row, and nothing is lost; anything else must not happen here.
+    return {
+      result: reason.kind === 'value' ? 'refused' : 'different',
+      detail: `stopped: ${reason.message} ${reason.remedy}`,
+    }
+  }
+
+  /** Whether *Rows*, which shows single rows of both sides, finds the same what is the same; what it does not, in words. */
+  async rowsAgree(open: (id: string) => Promise<Session>, from: string): Promise<string | undefined> {
+    const [source, target] = [await open(from), await open(this.target)]
+    try {
+      for (const { source: name, target: table, columns, key } of this.plan.lanes) {
+        const places = key.map(part => columns.findIndex(column => column.source === part))
+        const here = columns.map(column => ({
+          name: column.source,
+          type: column.type,
+          nativeType: column.nativeType,
+        }))
+        const there = columns.map(column => ({
+          name: column.target,
+          type: column.type,
+          nativeType: column.targetType,
+        }))
+        const row = await source.row({ name, columns: here, key }, null)
+        if (!row) continue
+        const value = places.map(place => row[place]!)
+        const again = await source.row({ name, columns: here, key }, value)
+        const landed = await target.row(
+          { name: table, columns: there, key: places.map(place => columns[place]!.target) },
+          value,
+        )
+        for (const [side, found] of [
+          ['source', again],
+          ['target', landed],
+        ] as const) {
+          if (!found)
+            return `Rows: ${table.name} ${side} does not find the row with ${JSON.stringify(value).slice(0, 200)}`
+          const odd = columns.findIndex((column, i) => !sameValue(row[i]!, found[i]!, column.type))
+          if (odd !== -1)
+            return `Rows: ${table.name}.${columns[odd]!.source} (${columns[odd]!.nativeType} as ${columns[odd]!.targetType}) ${side}: ${String(row[odd]).slice(0, 100)} is shown as ${String(found[odd]).slice(0, 100)}`
+        }
+      }
+      return undefined
+    } finally {
+      await source.close()
+      await target.close()
+    }
+  }
+}
