@@ -1,4 +1,4 @@
-/** Turns some of the fields of CSV (see `csvLine`) on their way; the others pass as the bytes they are. */
+/** Looks into CSV (see `csvLine`) without taking all of it apart: what is not asked for passes as the bytes it is. */
 import { csvLine } from '@tide/core/records/csv'
 
 const [QUOTE, COMMA, NEWLINE] = Buffer.from('",\n')
@@ -6,7 +6,7 @@ const [QUOTE, COMMA, NEWLINE] = Buffer.from('",\n')
 export type TurnField = (text: string) => string
 
 /**
- * `turns`: by column, how a field that is not null is turned. Lines are cut at their ends only, so that one must fit into
+ * Turns some of the fields. `turns`: by column, how a field that is not null is turned. Lines are cut at their ends only, so that one must fit into
  * memory.
  */
 export async function* turnFields(
@@ -47,6 +47,38 @@ function turnLines(lines: Buffer, turns: readonly (TurnField | undefined)[]): Bu
     start = i + 1
   }
   return Buffer.concat(out)
+}
+
+/** How many lines there are, and the fields of the last one. */
+export function lastLine(csv: readonly Uint8Array[]): { lines: number; fields: (string | null)[] } {
+  let [lines, quoted] = [0, false]
+  // Where the last line begins, which may be some parts before the last one.
+  let [part, start] = [0, 0]
+  let next: [part: number, start: number] = [0, 0]
+  for (let p = 0; p < csv.length; p++) {
+    const bytes = csv[p]!
+    for (let i = 0; i < bytes.length; i++) {
+      const byte = bytes[i]
+      if (byte === QUOTE) quoted = !quoted
+      else if (byte === NEWLINE && !quoted) {
+        lines++
+        ;[part, start] = next
+        next = [p, i + 1]
+      }
+    }
+  }
+  const line = Buffer.concat(csv.slice(part)).subarray(start)
+  const fields: (string | null)[] = []
+  let from = 0
+  quoted = false
+  for (let i = 0; i < line.length; i++) {
+    if (line[i] === QUOTE) quoted = !quoted
+    if (quoted || (line[i] !== COMMA && line[i] !== NEWLINE)) continue
+    fields.push(i > from ? unquoted(line.subarray(from, i)) : null)
+    from = i + 1
+    if (line[i] === NEWLINE) break
+  }
+  return { lines, fields }
 }
 
 function unquoted(field: Buffer): string {

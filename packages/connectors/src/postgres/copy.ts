@@ -1,7 +1,8 @@
-import type { Key } from '@tide/core/records/value'
+import { keyOf, type Key } from '@tide/core/records/value'
 import type { Pool } from 'pg'
 import { to as copyTo } from 'pg-copy-streams'
 import type { CopyRange, SourceLane } from '../contract.ts'
+import { lastLine } from '../csv-fields.ts'
 import { inTransaction } from './capture.ts'
 import { tableName } from './catalogue.ts'
 import { ident, literal, PINNED_SETTINGS } from './text.ts'
@@ -30,6 +31,7 @@ export async function* copyRanges(
   const from = `ONLY ${tableName(lane.dataset)}`
   const key = lane.key.map(ident)
   const order = key.join(', ')
+  const keyIndexes = lane.key.map(name => lane.columns.findIndex(column => column.source === name))
   const columns = lane.columns.map(({ source }) => ident(source)).join(', ')
   const types = lane.key.map(name => lane.columns.find(column => column.source === name)!.nativeType)
   const bound = (value: Key) => `(${value.map((part, i) => `${literal(part)}::${types[i]}`).join(', ')})`
@@ -41,17 +43,13 @@ export async function* copyRanges(
     // Into memory, so that the transaction is over before anybody waits for the target.
     const { csv, upTo } = await inTransaction(pool, async client => {
       await client.query(PIN)
-      const end = await client.query({
-        text: `SELECT ${order} FROM ${from} WHERE ${beyond} ORDER BY ${order} OFFSET ${rangeRows - 1} LIMIT 1`,
-        rowMode: 'array',
-      })
-      const upTo: Key | null = end.rows[0] ?? null
-      const within = upTo ? `${beyond} AND (${order}) <= ${bound(upTo)}` : beyond
-      const stream = client.query(
-        copyTo(`COPY (SELECT ${columns} FROM ${from} WHERE ${within}) TO STDOUT (FORMAT csv)`),
-      )
+      const rows = `SELECT ${columns} FROM ${from} WHERE ${beyond} ORDER BY ${order} LIMIT ${rangeRows}`
+      const stream = client.query(copyTo(`COPY (${rows}) TO STDOUT (FORMAT csv)`))
       const csv: Uint8Array[] = []
       for await (const part of stream as AsyncIterable<Buffer>) csv.push(part)
+      // Where the range ends is told by its last row, which costs the source nothing more.
+      const { lines, fields } = lastLine(csv)
+      const upTo: Key | null = lines < rangeRows ? null : keyOf(fields, keyIndexes)
       return { csv, upTo }
     })
     yield { csv, upTo: upTo && JSON.stringify(upTo) }
