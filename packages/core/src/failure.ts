@@ -28,12 +28,17 @@ export function asFailure(thrown: unknown): Failure {
   return faultOf(thrown)
 }
 
+/** What a thrown thing says; native code may throw errors that are none of this realm's. */
+export function messageOf(thrown: unknown): string {
+  const { message } = Object(thrown) as { message?: unknown }
+  return typeof message === 'string' ? message : String(thrown)
+}
+
 /** `where`: the system that was worked with. */
 export function faultOf(thrown: unknown, where?: string): Failure {
-  const message = thrown instanceof Error ? thrown.message : String(thrown)
   return new Failure(
     'fault',
-    `${where ? `${where}: ` : ''}${message}`,
+    `${where ? `${where}: ` : ''}${messageOf(thrown)}`,
     'This was not foreseen. It is tried again a few times; after that, the log has what a report needs.',
     thrown,
   )

@@ -1,9 +1,9 @@
-import { Failure, faultOf } from '@tide/core/failure'
+import { Failure, faultOf, messageOf } from '@tide/core/failure'
 
 /** What DuckDB said about `where` (the file), as a Failure with a remedy. */
 export function duckdbFailure(thrown: unknown, where: string): Failure {
   if (thrown instanceof Failure) return thrown
-  const message = shortened(thrown instanceof Error ? thrown.message : String(thrown))
+  const message = shortened(messageOf(thrown))
   if (/^Transaction(Context)? Error/.test(message)) {
     return new Failure(
       'transient',
