@@ -1,5 +1,6 @@
 /** A connection over which the server sends its binary log, as to a replica. */
 import type { Connection } from 'mysql2'
+import type { Socket } from 'node:net'
 import { crc32 } from 'node:zlib'
 import { connect } from '../client.ts'
 import type { MariadbConfig } from '../config.ts'
@@ -25,7 +26,9 @@ interface Wire {
   write(bytes: Buffer): void
   _resetSequenceId(): void
   _bumpSequenceId(packets: number): void
-  stream: { pause(): void; resume(): void; on(event: 'close', listener: () => void): void }
+  stream: Pick<Socket, 'pause' | 'resume' | 'resetAndDestroy'> & {
+    on(event: 'close', listener: () => void): void
+  }
 }
 
 const COM_BINLOG_DUMP = 0x12
@@ -99,7 +102,11 @@ export async function openDump(
     ended,
     pause: () => wire.stream.pause(),
     resume: () => wire.stream.resume(),
-    close: () => connection.destroy(),
+    // A server that only hears that nothing more will come from us goes on waiting for its log, and its connections run out.
+    close: () => {
+      wire.stream.resetAndDestroy()
+      connection.destroy()
+    },
   }
 }
 
