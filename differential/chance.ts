@@ -1,8 +1,6 @@
 /** Values that are the same for the same number, so that a case can be told by numbers and shrunk by them. */
 import { Random } from '../soak/random.ts'
 
-export type Pick = <T>(items: readonly T[]) => T
-
 /** A generator of its own for each number; neighbours have nothing in common. */
 export function chance(n: number): Random {
   const random = new Random(Math.imul(n ^ 0x9e3779b9, 0x85ebca6b))
