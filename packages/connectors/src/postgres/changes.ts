@@ -57,9 +57,11 @@ SELECT t.xid::text, t.last::text, t.count::text, ${iso('t.at')} AS at, (sum(t.co
  ORDER BY t.last
  LIMIT ${LIST_AT_ONCE}`
 
-/** What is neither done nor seen: beyond the old snapshot, and beyond the point reached on the way to the next. */
+/**
+ * The source's clock is read as the statement came in, before it took its snapshot: what it does not see is later. What is
+ * neither done nor seen: beyond the old snapshot, and beyond the point reached on the way to the next. */
 const HEAD = `
-SELECT count(*)::text AS pending, ${iso('min(at)')} AS oldest, ${iso('clock_timestamp()')} AS now
+SELECT count(*)::text AS pending, ${iso('min(at)')} AS oldest, ${iso('statement_timestamp()')} AS now
   FROM ${S}.change
  WHERE xid >= pg_snapshot_xmin($1::pg_snapshot)
    AND NOT pg_visible_in_snapshot(xid, $1::pg_snapshot)
@@ -159,7 +161,7 @@ export class ChangeReader {
 
   private async now(): Promise<{ snapshot: string; clock: string }> {
     const result = await this.pool.query(
-      `SELECT pg_current_snapshot()::text AS snapshot, ${iso('clock_timestamp()')} AS clock`,
+      `SELECT pg_current_snapshot()::text AS snapshot, ${iso('statement_timestamp()')} AS clock`,
     )
     return result.rows[0]
   }
