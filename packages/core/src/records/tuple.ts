@@ -25,50 +25,92 @@ export const NULL = 0x6e
 export const UNSENT = 0x75
 export const TEXT = 0x74
 
-/** Where rows are put together; most fit, and a longer one makes it larger. */
-let scratch = new Uint8Array(64 * 1024)
+/** Puts rows together, value by value, in one memory that grows with the longest. */
+export class RowWriter {
+  bytes: Uint8Array
+  /** Where the next byte goes. Whoever writes a text byte by byte moves it. */
+  at = 0
+  private opened = 0
+
+  constructor(size = 64 * 1024) {
+    this.bytes = new Uint8Array(size)
+  }
+
+  /** Begins a row behind what is there. */
+  begin(columns: number): void {
+    this.room(2)
+    this.bytes[this.at++] = columns >>> 8
+    this.bytes[this.at++] = columns
+  }
+
+  null(): void {
+    this.room(1)
+    this.bytes[this.at++] = NULL
+  }
+
+  unsent(): void {
+    this.room(1)
+    this.bytes[this.at++] = UNSENT
+  }
+
+  text(text: string): void {
+    // A character takes three bytes at most; one of two units, four.
+    this.open(text.length * 3)
+    if (!this.putShort(text)) this.at += encoder.encodeInto(text, this.bytes.subarray(this.at)).written
+    this.close()
+  }
+
+  /** Begins a text of at most so many bytes, which are then put at `at`. */
+  open(most: number): void {
+    this.room(5 + most)
+    this.opened = this.at
+    this.at += 5
+  }
+
+  /** The text ends here. */
+  close(): void {
+    const { bytes, opened: at } = this
+    const length = this.at - at - 5
+    bytes[at] = TEXT
+    bytes[at + 1] = length >>> 24
+    bytes[at + 2] = length >>> 16
+    bytes[at + 3] = length >>> 8
+    bytes[at + 4] = length
+  }
+
+  /** Short plain texts, which are most of all values, are faster put there letter by letter. */
+  private putShort(text: string): boolean {
+    if (text.length > SHORT) return false
+    const { bytes, at } = this
+    for (let i = 0; i < text.length; i++) {
+      const code = text.charCodeAt(i)
+      if (code > 0x7f) return false
+      bytes[at + i] = code
+    }
+    this.at += text.length
+    return true
+  }
+
+  private room(size: number): void {
+    if (this.at + size <= this.bytes.length) return
+    const larger = new Uint8Array((this.at + size) * 2)
+    larger.set(this.bytes)
+    this.bytes = larger
+  }
+}
+
+const writer = new RowWriter()
 
 /** The row as bytes of its own. */
 export function encodeRow(row: Row): Uint8Array {
-  let at = 2
+  writer.at = 0
+  writer.begin(row.length)
   for (const value of row) {
-    // A character takes three bytes at most; one of two units, four.
-    const most = typeof value === 'string' ? 5 + value.length * 3 : 1
-    if (at + most > scratch.length) grow(at + most)
-    if (value === null) scratch[at++] = NULL
-    else if (value === undefined) scratch[at++] = UNSENT
-    else at = putText(value, at)
+    if (value === null) writer.null()
+    else if (value === undefined) writer.unsent()
+    else writer.text(value)
   }
-  scratch[0] = row.length >>> 8
-  scratch[1] = row.length
-  return scratch.slice(0, at)
-}
-
-function putText(text: string, at: number): number {
-  const length = putShort(text, at + 5) ?? encoder.encodeInto(text, scratch.subarray(at + 5)).written
-  scratch[at] = TEXT
-  scratch[at + 1] = length >>> 24
-  scratch[at + 2] = length >>> 16
-  scratch[at + 3] = length >>> 8
-  scratch[at + 4] = length
-  return at + 5 + length
-}
-
-/** Short plain texts, which are most of all values, are faster put there letter by letter. */
-function putShort(text: string, at: number): number | undefined {
-  if (text.length > SHORT) return undefined
-  for (let i = 0; i < text.length; i++) {
-    const code = text.charCodeAt(i)
-    if (code > 0x7f) return undefined
-    scratch[at + i] = code
-  }
-  return text.length
-}
-
-function grow(size: number): void {
-  const larger = new Uint8Array(size * 2)
-  larger.set(scratch)
-  scratch = larger
+  return writer.bytes.slice(0, writer.at)
 }
 
 /** Where the row that begins at `start` ends. */

@@ -5,14 +5,19 @@
 import type { Session } from '../client.ts'
 import { literal } from '../sql.ts'
 
+import { isAscii } from 'node:buffer'
+
 export type Decode = (bytes: Buffer) => string
+
+/** What the rows of a log are written in; its bytes need no decoding. */
+export const utf8: Decode = bytes => bytes.toString('utf8')
 
 /** Character sets that are Unicode already. */
 const UNICODE: Readonly<Record<string, Decode>> = {
-  utf8mb4: bytes => bytes.toString('utf8'),
-  utf8mb3: bytes => bytes.toString('utf8'),
-  utf8: bytes => bytes.toString('utf8'),
-  ascii: bytes => bytes.toString('utf8'),
+  utf8mb4: utf8,
+  utf8mb3: utf8,
+  utf8,
+  ascii: utf8,
   ucs2: bytes => wellFormed(swapped(bytes)),
   utf16: bytes => wellFormed(swapped(bytes)),
   utf16le: bytes => wellFormed(bytes.toString('utf16le')),
@@ -41,7 +46,7 @@ export async function readCharsets(
   const longest = new Map(rows.map(row => [row.name, Number(row.longest)]))
   for (const [charset, bytes] of longest) {
     if (decoders.has(charset) || (bytes > 1 && !used.has(charset))) continue
-    decoders.set(charset, await askFor(session, charset, bytes))
+    decoders.set(charset, plainFirst(await askFor(session, charset, bytes)))
   }
   return new Map(
     rows.flatMap(({ id, name }): [number, Decode][] => {
@@ -49,6 +54,13 @@ export async function readCharsets(
       return decode ? [[Number(id), decode]] : []
     }),
   )
+}
+
+/** Where the character set has ASCII where all have it, texts of nothing else are taken as they are. */
+function plainFirst(decode: Decode): Decode {
+  const ascii = Buffer.from(Array.from({ length: 128 }, (_, byte) => byte))
+  if (decode(ascii) !== ascii.toString('latin1')) return decode
+  return bytes => (isAscii(bytes) ? bytes.toString('latin1') : decode(bytes))
 }
 
 async function askFor(session: Session, charset: string, longest: number): Promise<Decode> {

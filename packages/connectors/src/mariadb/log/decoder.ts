@@ -3,8 +3,7 @@ import { Failure } from '@tide/core/failure'
 import { printBinlog, type BinlogPlace, type PreparedPlace } from '@tide/core/position/binlog'
 import { datasetId, printName, type DatasetName, type Field } from '@tide/core/records/dataset'
 import { ALTERED, type LoggedRelation } from '@tide/core/records/relation'
-import { encodeRow } from '@tide/core/records/tuple'
-import type { Value } from '@tide/core/records/value'
+import { RowWriter } from '@tide/core/records/tuple'
 import type { LogSink } from '../../contract.ts'
 import type { Decode } from './charsets.ts'
 import {
@@ -59,6 +58,7 @@ export class BinlogDecoder {
   private readonly fields = new Map<string, Field[]>()
   /** By the number of the table map in force. */
   private readonly tables = new Map<number, KnownTable | null>()
+  private readonly rowWriter = new RowWriter()
   /** The columns of each table, as last told. */
   private readonly described = new Map<string, LoggedRelation['columns']>()
   private file: string
@@ -260,16 +260,21 @@ export class BinlogDecoder {
     const after = updates ? event.subarray(at, at + bitmap) : first
     if (updates) at += bitmap
     this.begin()
-    while (at < event.length) {
-      const [row, end] = readRow(event, at, first, known)
-      at = end
-      if (updates) {
-        const [changed, behind] = readRow(event, at, after, known)
-        at = behind
-        this.sink.update(known.id, encodeRow(row), encodeRow(changed))
-      } else if (type === EVENT.deleteRows1 || type === EVENT.deleteRows2)
-        this.sink.remove(known.id, encodeRow(row))
-      else this.sink.insert(known.id, encodeRow(row))
+    const { columns } = known
+    const [isUpdate, isDelete] = [updates, type === EVENT.deleteRows1 || type === EVENT.deleteRows2]
+    const before = shapeOf(known, first)
+    const behind = updates ? shapeOf(known, after) : before
+    const { rowWriter: out, sink } = this
+    const reader = new ValueReader(event, at, out)
+    while (reader.at < event.length) {
+      out.at = 0
+      readRow(event, reader, columns, before, out)
+      const middle = out.at
+      if (isUpdate) {
+        readRow(event, reader, columns, behind, out)
+        sink.update(known.id, out.bytes.subarray(0, middle), out.bytes.subarray(middle, out.at))
+      } else if (isDelete) sink.remove(known.id, out.bytes.subarray(0, middle))
+      else sink.insert(known.id, out.bytes.subarray(0, middle))
     }
   }
 
@@ -373,23 +378,40 @@ function statementTold(sql: string): Failure {
   )
 }
 
-/** A row that begins at `at`, with the columns that the bitmap says are there; the others were not sent. */
+/** What the rows of one event have of each column. */
+interface RowShape {
+  /** Which of the columns are there; the others were not sent. */
+  there: boolean[]
+  told: boolean[]
+  /** Bytes that say which of those there are null. */
+  nullBytes: number
+  /** How many columns are told. */
+  width: number
+}
+
+function shapeOf({ columns, told }: KnownTable, present: Buffer): RowShape {
+  const there = columns.map((_, i) => ((present[i >> 3]! >> (i & 7)) & 1) === 1)
+  const count = (of: boolean[]) => of.filter(Boolean).length
+  return { there, told, nullBytes: (count(there) + 7) >> 3, width: count(told) }
+}
+
+/** Writes the row that begins where the reader is, and leaves the reader behind it. */
 function readRow(
   event: Buffer,
-  at: number,
-  present: Buffer,
-  { columns, told }: KnownTable,
-): [Value[], number] {
-  const has = (bitmap: Buffer, i: number) => (bitmap[i >> 3]! >> (i & 7)) & 1
-  const there = columns.filter((_, i) => has(present, i)).length
-  const nulls = event.subarray(at, at + ((there + 7) >> 3))
-  const reader = new ValueReader(event, at + nulls.length)
-  const row: Value[] = []
+  reader: ValueReader,
+  columns: readonly MappedColumn[],
+  { there, told, nullBytes, width }: RowShape,
+  out: RowWriter,
+): void {
+  const nulls = reader.at
+  reader.at += nullBytes
+  out.begin(width)
   let place = 0
-  columns.forEach((column, i) => {
-    let value: Value
-    if (has(present, i)) value = has(nulls, place++) ? null : reader.read(column)
-    if (told[i]) row.push(value)
-  })
-  return [row, reader.at]
+  for (let i = 0; i < columns.length; i++) {
+    const before = out.at
+    if (!there[i]) out.unsent()
+    else if ((event[nulls + (place >> 3)]! >> (place++ & 7)) & 1) out.null()
+    else reader.read(columns[i]!)
+    if (!told[i]) out.at = before
+  }
 }

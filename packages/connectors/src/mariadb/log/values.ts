@@ -1,10 +1,14 @@
 /**
- * Column values as row events hold them, into canonical text.
+ * Column values as row events hold them, into canonical text. Most are put down as bytes without becoming a text of
+ * JavaScript's in between, which is what a log of large transactions spends its time on.
  * https://mariadb.com/kb/en/rows_event_v1v2-rows_compressed_event_v1/ and the field formats of the server's sources.
  */
-import type { Value } from '@tide/core/records/value'
+import type { RowWriter } from '@tide/core/records/tuple'
+import { isUtf8 } from 'node:buffer'
 import { inflateRawSync, inflateSync } from 'node:zlib'
 import { float32Text } from '../sql.ts'
+import { utf8, type Decode } from './charsets.ts'
+import { padded, putDate, putClock, putFraction, putInteger, DASH, DOT, PLUS, SPACE, ZERO } from './digits.ts'
 
 /** A column as a table map event describes it. */
 export interface MappedColumn {
@@ -12,7 +16,7 @@ export interface MappedColumn {
   meta: number
   unsigned: boolean
   /** Turns bytes of the column's character set into text; undefined: the bytes are binary. */
-  decode: ((bytes: Buffer) => string) | undefined
+  decode: Decode | undefined
   /** Of an enum or a set. */
   labels: string[]
   /** `uuid` is told as sixteen bytes that nothing else marks. */
@@ -30,80 +34,93 @@ export function canRead(type: number): boolean {
   return READABLE.has(type)
 }
 
-/** Reads values one after another. */
+/** Up to this length bytes are handled one by one. */
+const SHORT = 32
+/** The longest text that a number, a date or a time becomes. */
+const LONGEST = 96
+
+/** Reads values one after another, and writes them into a row. */
 export class ValueReader {
   at: number
   private readonly bytes: Buffer
+  private readonly out: RowWriter
 
-  constructor(bytes: Buffer, at: number) {
+  constructor(bytes: Buffer, at: number, out: RowWriter) {
     this.bytes = bytes
     this.at = at
+    this.out = out
   }
 
-  read(column: MappedColumn): Value {
+  read(column: MappedColumn): void {
     const { type, meta } = column
     switch (type) {
-      case 1:
-        return this.integer(1, column.unsigned)
-      case 2:
-        return this.integer(2, column.unsigned)
-      case 9:
-        return this.integer(3, column.unsigned)
-      case 3:
-        return this.integer(4, column.unsigned)
-      case 8: {
-        const value = column.unsigned
-          ? this.bytes.readBigUInt64LE(this.at)
-          : this.bytes.readBigInt64LE(this.at)
-        this.at += 8
-        return String(value)
-      }
+      case 15:
+      case 253:
+        return this.text(this.length(meta < 256 ? 1 : 2), column, 0)
+      case 252:
+      case 245:
+      case 255:
+        return this.text(this.length(meta), column, 0)
+      case 254:
+        return this.string(column)
+      case 140:
+        return this.compressed(this.length(meta), column)
+      case 141:
+        return this.compressed(this.length(meta < 256 ? 1 : 2), column)
       case 4:
-        return float32Text(this.bytes.readFloatLE(this.skip(4)))
+        return this.out.text(float32Text(this.bytes.readFloatLE(this.skip(4))))
       case 5:
-        return String(this.bytes.readDoubleLE(this.skip(8)))
+        return this.out.text(String(this.bytes.readDoubleLE(this.skip(8))))
+      case 16: {
+        const size = (meta & 0xff) + (meta >> 8 > 0 ? 1 : 0)
+        const hex = this.bytes.toString('hex', this.at, (this.at += size))
+        return this.out.text(String(BigInt(`0x${hex || '0'}`)))
+      }
+    }
+    this.out.open(LONGEST)
+    this.digits(column)
+    this.out.close()
+  }
+
+  /** Values of which the text is digits and signs. */
+  private digits({ type, meta, unsigned }: MappedColumn): void {
+    const { bytes, out } = this
+    switch (type) {
+      case 1:
+        return this.integer(1, unsigned)
+      case 2:
+        return this.integer(2, unsigned)
+      case 9:
+        return this.integer(3, unsigned)
+      case 3:
+        return this.integer(4, unsigned)
+      case 8:
+        return this.long(unsigned)
+      case 11:
+        return this.integer(3, true)
+      case 12:
+        return this.long(true)
       case 246:
         return this.decimal(meta >> 8, meta & 0xff)
       case 13: {
-        const year = this.bytes[this.skip(1)]!
-        return String(year === 0 ? 0 : 1900 + year)
+        const year = bytes[this.skip(1)]!
+        return putInteger(out, year === 0 ? 0 : 1900 + year)
       }
       case 10:
       case 14: {
-        const packed = this.bytes.readUIntLE(this.skip(3), 3)
-        return date(packed >> 9, (packed >> 5) & 15, packed & 31)
+        const packed = bytes.readUIntLE(this.skip(3), 3)
+        return putDate(out, packed >> 9, (packed >> 5) & 15, packed & 31)
       }
       case 7:
-        return stamp(this.bytes.readUInt32LE(this.skip(4)), '')
+        return this.stamp(bytes.readUInt32LE(this.skip(4)), 0)
       case 17: {
-        const seconds = this.bytes.readUInt32BE(this.skip(4))
-        return stamp(seconds, this.fraction(meta))
+        const seconds = bytes.readUInt32BE(this.skip(4))
+        return this.stamp(seconds, this.fraction(meta))
       }
       case 18:
         return this.dateTime(meta)
       case 19:
         return this.time(meta)
-      case 15:
-      case 253:
-        return this.text(this.length(meta < 256 ? 1 : 2), column, 0)
-      case 245:
-      case 252:
-      case 255:
-        return this.text(this.length(meta), column, 0)
-      case 140:
-        return this.compressed(this.length(meta), column)
-      case 141:
-        return this.compressed(this.length(meta < 256 ? 1 : 2), column)
-      case 11:
-        return String(this.bytes.readUIntLE(this.skip(3), 3))
-      case 12:
-        return String(this.bytes.readBigUInt64LE(this.skip(8)))
-      case 254:
-        return this.string(column)
-      case 16: {
-        const size = (meta & 0xff) + (meta >> 8 > 0 ? 1 : 0)
-        return String(BigInt(`0x${this.bytes.toString('hex', this.at, (this.at += size)) || '0'}`))
-      }
       default:
         throw new Error(`a column of binlog type ${type} cannot be read`)
     }
@@ -119,34 +136,83 @@ export class ValueReader {
     return this.bytes.readUIntLE(this.skip(size), size)
   }
 
-  private integer(size: number, unsigned: boolean): string {
+  private integer(size: number, unsigned: boolean): void {
     const at = this.skip(size)
-    return String(unsigned ? this.bytes.readUIntLE(at, size) : this.bytes.readIntLE(at, size))
+    putInteger(this.out, unsigned ? this.bytes.readUIntLE(at, size) : this.bytes.readIntLE(at, size))
   }
 
-  private text(length: number, { decode }: MappedColumn, fixed: number): string {
-    const bytes = this.bytes.subarray(this.at, (this.at += length))
-    if (decode) return decode(bytes)
-    // Trailing zero bytes of a fixed length are not sent.
-    return `\\x${bytes.toString('hex').padEnd(fixed * 2, '0')}`
+  private long(unsigned: boolean): void {
+    const at = this.skip(8)
+    const high = unsigned ? this.bytes.readUInt32LE(at + 4) : this.bytes.readInt32LE(at + 4)
+    // Up to here every whole number is one of JavaScript's.
+    if (high >= -0x200000 && high < 0x200000)
+      return putInteger(this.out, high * 0x100000000 + this.bytes.readUInt32LE(at))
+    const value = unsigned ? this.bytes.readBigUInt64LE(at) : this.bytes.readBigInt64LE(at)
+    const text = String(value)
+    for (let i = 0; i < text.length; i++) this.out.bytes[this.out.at++] = text.charCodeAt(i)
+  }
+
+  private text(length: number, { decode }: MappedColumn, fixed: number): void {
+    const start = this.skip(length)
+    if (!decode) return this.binary(this.bytes.subarray(start, start + length), fixed)
+    if (decode === utf8 && this.unicode(start, length)) return
+    this.out.text(decode(this.bytes.subarray(start, start + length)))
+  }
+
+  /** Text that is in UTF-8 already; whether it was. */
+  private unicode(start: number, length: number): boolean {
+    const { bytes, out } = this
+    const plain = length <= SHORT && this.plain(start, length)
+    if (plain) return true
+    const text = bytes.subarray(start, start + length)
+    if (!isUtf8(text)) return false
+    out.open(length)
+    out.bytes.set(text, out.at)
+    out.at += length
+    out.close()
+    return true
+  }
+
+  private plain(start: number, length: number): boolean {
+    const { bytes, out } = this
+    const before = out.at
+    out.open(length)
+    const { bytes: into, at } = out
+    for (let i = 0; i < length; i++) {
+      const byte = bytes[start + i]!
+      if (byte > 0x7f) {
+        out.at = before
+        return false
+      }
+      into[at + i] = byte
+    }
+    out.at += length
+    out.close()
+    return true
+  }
+
+  /** Trailing zero bytes of a fixed length are not sent. */
+  private binary(bytes: Buffer, fixed: number): void {
+    this.out.text(`\\x${bytes.toString('hex').padEnd(fixed * 2, '0')}`)
   }
 
   /**
    * A column that the server compresses: a byte that says how, the length, and zlib's data.
    * `Field_longstr::uncompress` and `column_compression.cc` in the server's sources.
    */
-  private compressed(length: number, { decode }: MappedColumn): string {
+  private compressed(length: number, { decode }: MappedColumn): void {
     const packed = this.bytes.subarray(this.at, (this.at += length))
     const plain = length === 0 ? packed : unpacked(packed)
-    return decode ? decode(plain) : `\\x${plain.toString('hex')}`
+    if (decode) this.out.text(decode(plain))
+    else this.binary(plain, 0)
   }
 
   /** CHAR, BINARY, and what hides behind their type: the length takes two bits from the real type. */
-  private string(column: MappedColumn): Value {
+  private string(column: MappedColumn): void {
     const [high, low] = [column.meta >> 8, column.meta & 0xff]
     if (high === ENUM) {
       const index = this.length(low)
-      return index === 0 ? '' : column.labels[index - 1]!
+      return this.out.text(index === 0 ? '' : column.labels[index - 1]!)
     }
     if (high === SET) {
       const bits = BigInt(
@@ -154,67 +220,94 @@ export class ValueReader {
           .reverse()
           .toString('hex')}`,
       )
-      return column.labels.filter((_, i) => (bits >> BigInt(i)) & 1n).join(',')
+      return this.out.text(column.labels.filter((_, i) => (bits >> BigInt(i)) & 1n).join(','))
     }
     const longest = low | (((high & 0x30) ^ 0x30) << 4)
     const length = this.length(longest < 256 ? 1 : 2)
-    if (column.uuid) return uuid(this.bytes.subarray(this.at, (this.at += length)))
-    return this.text(length, column, column.decode ? 0 : longest)
+    if (column.uuid) return this.out.text(uuid(this.bytes.subarray(this.at, (this.at += length))))
+    this.text(length, column, column.decode ? 0 : longest)
   }
 
   /** Groups of nine digits in four bytes each, the sign in the first bit, negative numbers inverted. */
-  private decimal(precision: number, scale: number): string {
-    const bytesOf = [0, 1, 1, 2, 2, 3, 3, 4, 4, 4]
+  private decimal(precision: number, scale: number): void {
+    const { bytes, out } = this
     const whole = precision - scale
-    const size =
-      Math.floor(whole / 9) * 4 + bytesOf[whole % 9]! + Math.floor(scale / 9) * 4 + bytesOf[scale % 9]!
-    const bytes = Buffer.from(this.bytes.subarray(this.at, (this.at += size)))
-    const negative = (bytes[0]! & 0x80) === 0
-    bytes[0]! ^= 0x80
-    if (negative) for (let i = 0; i < size; i++) bytes[i]! ^= 0xff
-    let at = 0
+    const flip = (bytes[this.at]! & 0x80) === 0 ? 0xff : 0
+    if (flip !== 0) out.bytes[out.at++] = DASH
+    let sign = 0x80
     const group = (digits: number) => {
-      const length = bytesOf[digits]!
-      const value = length === 0 ? 0 : bytes.readUIntBE(at, length)
-      at += length
-      return digits === 0 ? '' : String(value).padStart(digits, '0')
+      let value = 0
+      for (let left = GROUP[digits]!; left > 0; left--) {
+        value = value * 256 + (bytes[this.at++]! ^ flip ^ sign)
+        sign = 0
+      }
+      return value
     }
-    let left = group(whole % 9)
-    for (let i = 0; i < Math.floor(whole / 9); i++) left += group(9)
-    let right = ''
-    for (let i = 0; i < Math.floor(scale / 9); i++) right += group(9)
-    right += group(scale % 9)
-    const text = `${left.replace(/^0+(?=\d)/, '') || '0'}${right === '' ? '' : `.${right}`}`
-    return negative ? `-${text}` : text
+    let begun = false
+    for (let digits = whole; digits > 0;) {
+      const take = digits % 9 || 9
+      const value = group(take)
+      if (begun) padded(out, value, take)
+      else if (value > 0) putInteger(out, value)
+      begun ||= value > 0
+      digits -= take
+    }
+    if (!begun) out.bytes[out.at++] = ZERO
+    if (scale > 0) out.bytes[out.at++] = DOT
+    for (let digits = scale; digits > 0;) {
+      const take = Math.min(digits, 9)
+      padded(out, group(take), take)
+      digits -= take
+    }
   }
 
-  /** Microseconds as `.5`; nothing when there are none. */
-  private fraction(digits: number): string {
+  /** Microseconds. */
+  private fraction(digits: number): number {
     const size = (digits + 1) >> 1
-    if (size === 0) return ''
-    const value = this.bytes.readUIntBE(this.skip(size), size) * 100 ** (3 - size)
-    return fractionText(value)
+    return size === 0 ? 0 : this.bytes.readUIntBE(this.skip(size), size) * 100 ** (3 - size)
   }
 
-  private dateTime(digits: number): string {
+  private dateTime(digits: number): void {
     const high = this.bytes.readUIntBE(this.skip(5), 5) - 0x8000000000
     const days = Math.floor(high / 2 ** 17)
     const time = high % 2 ** 17
     const [yearMonth, day] = [Math.floor(days / 32), days % 32]
-    return `${date(Math.floor(yearMonth / 13), yearMonth % 13, day)} ${clock(time >> 12, (time >> 6) & 63, time & 63)}${this.fraction(digits)}`
+    putDate(this.out, Math.floor(yearMonth / 13), yearMonth % 13, day)
+    this.out.bytes[this.out.at++] = SPACE
+    putClock(this.out, time >> 12, (time >> 6) & 63, time & 63)
+    putFraction(this.out, this.fraction(digits))
   }
 
-  private time(digits: number): string {
+  private time(digits: number): void {
     const extra = (digits + 1) >> 1
     const size = 3 + extra
     const signed = this.bytes.readUIntBE(this.skip(size), size) - 0x800000 * 256 ** extra
     const value = Math.abs(signed)
     const whole = Math.floor(value / 256 ** extra)
-    const fraction = (value % 256 ** extra) * 100 ** (3 - extra)
-    const text = `${clock(whole >> 12, (whole >> 6) & 63, whole & 63)}${extra > 0 ? fractionText(fraction) : ''}`
-    return signed < 0 ? `-${text}` : text
+    if (signed < 0) this.out.bytes[this.out.at++] = DASH
+    putClock(this.out, whole >> 12, (whole >> 6) & 63, whole & 63)
+    putFraction(this.out, (value % 256 ** extra) * 100 ** (3 - extra))
+  }
+
+  /** The zero timestamp stands for no time at all. */
+  private stamp(seconds: number, microseconds: number): void {
+    const { out } = this
+    if (seconds === 0 && microseconds === 0) putDate(out, 0, 0, 0)
+    else {
+      const [year, month, day] = dayOf(Math.floor(seconds / 86400))
+      putDate(out, year, month, day)
+    }
+    const left = seconds % 86400
+    out.bytes[out.at++] = SPACE
+    putClock(out, Math.floor(left / 3600), Math.floor(left / 60) % 60, left % 60)
+    putFraction(out, microseconds)
+    out.bytes[out.at++] = PLUS
+    padded(out, 0, 2)
   }
 }
+
+/** How many bytes so many digits of a decimal take. */
+const GROUP = [0, 1, 1, 2, 2, 3, 3, 4, 4, 4]
 
 function unpacked(packed: Buffer): Buffer {
   const how = packed[0]!
@@ -225,23 +318,18 @@ function unpacked(packed: Buffer): Buffer {
   return (how & 8) !== 0 ? inflateRawSync(data) : inflateSync(data)
 }
 
-const two = (n: number) => String(n).padStart(2, '0')
-const clock = (hours: number, minutes: number, seconds: number) =>
-  `${two(hours)}:${two(minutes)}:${two(seconds)}`
-const date = (year: number, month: number, day: number) =>
-  `${String(year).padStart(4, '0')}-${two(month)}-${two(day)}`
-
-function fractionText(microseconds: number): string {
-  return microseconds === 0 ? '' : `.${String(microseconds).padStart(6, '0').replace(/0+$/, '')}`
-}
-
-/** The zero timestamp stands for no time at all. */
-function stamp(seconds: number, fraction: string): string {
-  if (seconds === 0 && fraction === '') return '0000-00-00 00:00:00+00'
-  return `${new Date(seconds * 1000).toISOString().slice(0, 19).replace('T', ' ')}${fraction}+00`
-}
-
 function uuid(bytes: Buffer): string {
   const hex = bytes.toString('hex').padEnd(32, '0')
   return [hex.slice(0, 8), hex.slice(8, 12), hex.slice(12, 16), hex.slice(16, 20), hex.slice(20)].join('-')
 }
+
+/** A day of the calendar by its number since 1970; most values of a log are of the same few days. */
+function dayOf(number: number): [year: number, month: number, day: number] {
+  if (number !== lastDay.number) {
+    const date = new Date(number * 86_400_000)
+    lastDay = { number, day: [date.getUTCFullYear(), date.getUTCMonth() + 1, date.getUTCDate()] }
+  }
+  return lastDay.day
+}
+
+let lastDay: { number: number; day: [number, number, number] } = { number: 0, day: [1970, 1, 1] }
