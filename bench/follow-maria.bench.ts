@@ -13,7 +13,7 @@ import { makeFollowing } from './following.ts'
 import { machineTime } from './processor.ts'
 
 const SMALL = 100_000
-const LARGE = 20
+const LARGE = 100
 const LARGE_ROWS = 10_000
 const INTO_JOURNAL = 0.5
 const INTO_TARGET = 0.3

@@ -166,6 +166,23 @@ describe.each(TARGETS)('the target %s', (_, choose) => {
     ])
   })
 
+  test('rows that should be new take the place of those that are there all the same', async () => {
+    const writing = await target().begin()
+    const puts = [['2', '2.50', 'new'] as const, ['4', '4.00', ''] as const].map(row => ({
+      key: [row[0]],
+      row,
+    }))
+    await writing.apply([{ lane, effect: { truncate: false, removed: [], puts, fresh: true } }])
+    await writing.apply([{ lane, effect: { truncate: false, removed: [], puts: [puts[1]!], fresh: true } }])
+    await writing.commit(checkpoint(1, 'fresh'))
+    expect(await rows()).toEqual([
+      ['1', '1.00', 'one'],
+      ['2', '2.50', 'new'],
+      ['3', null, ''],
+      ['4', '4.00', ''],
+    ])
+  })
+
   test('applying a batch again leaves the same rows', async () => {
     const effect = { truncate: false, removed: [['1']], puts: [{ key: ['2'], row: ['2', '7.00', 'x'] }] }
     for (const at of ['once', 'twice']) {

@@ -86,6 +86,9 @@ describe('net effect', () => {
         const events = history(start, rolls)
         const fold = new NetEffectFold(KEY)
         for (const event of events) fold.add(event)
+        const { fresh, truncate, puts } = fold.result()
+        if (fresh && !truncate) expect(puts.filter(({ key }) => start.has(key[0]!))).toEqual([])
+        if (events.every(({ op }) => op === 'insert')) expect(fresh).toBe(true)
         const net = applyNet(start, fold.result())
         expect(new Map([...net].sort())).toEqual(new Map([...applyOneByOne(start, events)].sort()))
       }),

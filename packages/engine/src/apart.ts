@@ -5,6 +5,7 @@ import { comparePositions } from '@tide/core/position/order'
 import { joined, lanesApart, ownPosition, sinceOf, withOwnLanding } from './checkpoint.ts'
 import { followOnce, type Landing } from './follow.ts'
 import type { WorkingLane } from './lanes.ts'
+import { BatchReader } from './batches.ts'
 import { POLL_MS, writeCheckpoint, type OpenPipeline } from './open.ts'
 
 export class LanesApart {
@@ -12,6 +13,7 @@ export class LanesApart {
   ready = false
   private joined = false
   private readonly rounds = new Turns()
+  private reader: BatchReader | undefined
   private readonly open: OpenPipeline
   private readonly source: SourceSide
   private readonly lanes: readonly WorkingLane[]
@@ -48,6 +50,11 @@ export class LanesApart {
     })
   }
 
+  /** Nothing is being read any more. */
+  async end(): Promise<void> {
+    await this.reader?.end()
+  }
+
   private get progress(): Checkpoint {
     return this.open.checkpoint.now
   }
@@ -62,11 +69,12 @@ export class LanesApart {
     return this.rounds.run(async () => {
       if (this.joined) return undefined
       const { id, target, checkpoint, fetchRow, meter } = this.open
-      const followed = this.lanes.map(lane => ({ lane, since: sinceOf(this.progress.lanes[lane.place]!) }))
+      const sinceNow = ({ place }: WorkingLane) => sinceOf(this.progress.lanes[place]!)
+      const followed = this.lanes.map(lane => ({ lane, since: sinceNow(lane) }))
+      this.reader ??= new BatchReader(id, this.source, followed)
       const from = ownPosition(this.progress)!
       const landing = await followOnce(
-        id,
-        this.source,
+        this.reader,
         target,
         followed,
         from,

@@ -1,25 +1,10 @@
-import type {
-  ChangeBatch,
-  Checkpoint,
-  LaneEffect,
-  SourceSide,
-  TargetSide,
-  Unfilled,
-} from '@tide/connectors/contract'
+import type { ChangeBatch, Checkpoint, LaneEffect, TargetSide, Unfilled } from '@tide/connectors/contract'
 import { NetEffectFold, type OperationCounts } from '@tide/core/apply/net-effect'
 import type { Position } from '@tide/core/position/position'
 import type { SourceTransaction } from '@tide/core/records/change'
 import type { Key, Row } from '@tide/core/records/value'
-import type { WorkingLane } from './lanes.ts'
-
-/** Enough to make a merge worth its fixed cost; a source gives fewer where their values would not stay small in memory. */
-const EVENTS_AT_ONCE = 20_000
-
-/** A lane, and up to where it has the changes already. */
-export interface FollowedLane {
-  lane: WorkingLane
-  since: Position | null
-}
+import type { FollowedLane, WorkingLane } from './lanes.ts'
+import type { BatchReader } from './batches.ts'
 
 /** What has come to the target. */
 export interface Landing {
@@ -49,8 +34,7 @@ export type CommitLanding = (
  * transaction that comes in parts lands whole. Without changes nothing is committed; the landing may still be further on.
  */
 export async function followOnce(
-  pipeline: string,
-  source: SourceSide,
+  reader: BatchReader,
   target: TargetSide,
   followed: readonly FollowedLane[],
   from: Position,
@@ -58,8 +42,7 @@ export async function followOnce(
   commit: CommitLanding,
 ): Promise<Landing> {
   const lanes = followed.map(({ lane }) => lane)
-  const sourceLanes = sourceLanesOf(followed)
-  let batch = await source.read(pipeline, sourceLanes, from, EVENTS_AT_ONCE)
+  let batch = await reader.read(from)
   const oldest = batch.transactions[0]?.at ?? null
   const counts = new Map<number, OperationCounts>()
   let [changes, newest, fetched] = [0, oldest, false]
@@ -79,6 +62,7 @@ export async function followOnce(
       // The rest of a transaction may be of tables that are not ours.
       newest = batch.transactions.at(-1)?.at ?? newest
       const folds = fold(lanes, batch.transactions)
+      reader.readBehind(batch)
       const unfilled = await writing.apply(
         [...folds].map(([lane, fold]) => ({ lane: lane.target, effect: fold.result() })),
       )
@@ -89,7 +73,7 @@ export async function followOnce(
       for (const [{ place }, fold] of folds) counts.set(place, sum(counts.get(place), fold.counts))
       changes += batch.transactions.reduce((sum, { events }) => sum + events.length, 0)
       if (batch.complete) break
-      batch = await source.read(pipeline, sourceLanes, batch.to, EVENTS_AT_ONCE)
+      batch = await reader.read(batch.to)
     }
     const landed = landing()
     await commit(landed, checkpoint => writing.commit(checkpoint))
@@ -98,10 +82,6 @@ export async function followOnce(
     await writing.rollback()
     throw error
   }
-}
-
-export function sourceLanesOf(followed: readonly FollowedLane[]) {
-  return followed.map(({ lane, since }) => ({ ...lane.source, since }))
 }
 
 /**

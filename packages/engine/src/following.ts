@@ -2,7 +2,9 @@
 import type { Checkpoint } from '@tide/connectors/contract'
 import type { LanesApart } from './apart.ts'
 import { neededFrom, withLanding } from './checkpoint.ts'
-import { followOnce, sourceLanesOf, type FollowedLane } from './follow.ts'
+import { followOnce } from './follow.ts'
+import { sourceLanesOf, type FollowedLane } from './lanes.ts'
+import { BatchReader } from './batches.ts'
 import { POLL_MS, writeCheckpoint, type OpenPipeline } from './open.ts'
 import type { Surroundings } from './repositories.ts'
 
@@ -31,36 +33,33 @@ export async function follow(
   let [acknowledgedAt, countNext, wrote, measured] = [0, 0, now(), 0]
   let acknowledged: Checkpoint | undefined
   let counting: Promise<void> | undefined
+  let together = lanesTogether(open)
+  let reader = new BatchReader(id, source, together)
   try {
     while (!signal.aborted) {
       if (apart?.ready) {
         await apart.join()
         apart = undefined
+        await reader.end()
+        together = lanesTogether(open)
+        reader = new BatchReader(id, source, together)
+        countNext = 0 // their rows were counted when they were not all there
       }
-      const together = lanesTogether(open)
       const from = checkpoint.now.position
-      const landing = await followOnce(
-        id,
-        source,
-        target,
-        together,
-        from,
-        fetchRow,
-        async (landing, write) => {
-          await checkpoint.commit(now => withLanding(now, landing), write)
-          wrote = now()
-          meter.sawHead({
-            ...landing.head,
-            pendingChanges: landing.head.pendingChanges + landing.changes,
-          })
-          meter.sawLanding(landing.changes, landing.oldest!)
-        },
-      )
+      const landing = await followOnce(reader, target, together, from, fetchRow, async (landing, write) => {
+        await checkpoint.commit(now => withLanding(now, landing), write)
+        wrote = now()
+        meter.sawHead({
+          ...landing.head,
+          pendingChanges: landing.head.pendingChanges + landing.changes,
+        })
+        meter.sawLanding(landing.changes, landing.oldest!)
+      })
       if (landing.oldest === null) await checkpoint.note(now => withLanding(now, landing))
       told.succeeded()
       meter.sawHead(landing.head)
       // The head of a long backlog stands still while it is worked off; what came since is counted now and then.
-      if (landing.head.pendingChanges > 0 && now() - measured > 1000) {
+      if (landing.head.pendingChanges > 0 && !reader.readsAhead && now() - measured > 1000) {
         measured = now()
         meter.sawHead(await source.head(id, sourceLanesOf(together), checkpoint.now.position))
       }
@@ -90,6 +89,7 @@ export async function follow(
       else await sleep(POLL_MS, signal)
     }
   } finally {
+    await reader.end()
     await counting
   }
 }

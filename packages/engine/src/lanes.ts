@@ -1,3 +1,4 @@
+import type { Position } from '@tide/core/position/position'
 import type { SourceLane, TargetLane } from '@tide/connectors/contract'
 import type { Lane } from '@tide/core/plan/plan'
 
@@ -20,4 +21,14 @@ export function workingLane(plan: Lane, place: number): WorkingLane {
     target: { table: plan.target, columns: plan.columns, key: keyIndexes.map(i => plan.columns[i]!.target) },
     keyIndexes,
   }
+}
+
+/** A lane, and up to where it has the changes already. */
+export interface FollowedLane {
+  lane: WorkingLane
+  since: Position | null
+}
+
+export function sourceLanesOf(followed: readonly FollowedLane[]) {
+  return followed.map(({ lane, since }) => ({ ...lane.source, since }))
 }

@@ -19,9 +19,9 @@ import {
 } from './checkpoint.ts'
 import { copyLanes } from './copy.ts'
 import { Faults } from './faults.ts'
-import { sourceLanesOf, type FetchRow } from './follow.ts'
+import type { FetchRow } from './follow.ts'
 import { follow, lanesTogether } from './following.ts'
-import { workingLane, type WorkingLane } from './lanes.ts'
+import { sourceLanesOf, workingLane, type WorkingLane } from './lanes.ts'
 import { Meter } from './meter.ts'
 import type { OpenPipeline } from './open.ts'
 import type { EngineParts } from './parts.ts'
@@ -305,6 +305,7 @@ export class Runner {
     } finally {
       this.turn()
       await others
+      await apart?.end()
       await own?.close()
     }
     if (fault) throw fault.thrown

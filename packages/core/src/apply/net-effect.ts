@@ -18,6 +18,8 @@ export interface NetEffect {
   /** Keys of which no row is left. */
   removed: Key[]
   puts: Put[]
+  /** Every put was inserted and nothing else happened: a target that missed nothing has none of the keys. */
+  fresh?: boolean
 }
 
 export interface OperationCounts {
@@ -32,6 +34,7 @@ type State = { key: Key; row?: Row; from?: Key }
 export class NetEffectFold {
   readonly counts: OperationCounts = { inserted: 0, updated: 0, deleted: 0 }
   private truncate = false
+  private fresh = true
   private states = new Map<string, State>()
   private readonly keyIndexes: readonly number[]
 
@@ -49,7 +52,7 @@ export class NetEffectFold {
     switch (event.op) {
       case 'insert':
         this.counts.inserted++
-        return this.put({ key: keyOf(event.after, this.keyIndexes), row: event.after })
+        return this.insert(event.after)
       case 'update':
         this.counts.updated++
         return this.update(event.before, event.after)
@@ -57,7 +60,7 @@ export class NetEffectFold {
         this.counts.deleted++
         return this.remove(keyOf(event.before, this.keyIndexes))
       case 'truncate':
-        this.truncate = true
+        this.truncate = this.fresh = true
         this.states.clear()
     }
   }
@@ -70,7 +73,13 @@ export class NetEffectFold {
         puts.push({ key: state.key, row: state.row, ...(state.from ? { from: state.from } : {}) })
       else removed.push(state.key)
     }
-    return { truncate: this.truncate, removed, puts }
+    return { truncate: this.truncate, removed, puts, ...(this.fresh ? { fresh: true } : {}) }
+  }
+
+  private insert(row: Row): void {
+    const keys = this.states.size
+    this.put({ key: keyOf(row, this.keyIndexes), row })
+    if (this.states.size === keys || row.includes(undefined)) this.fresh = false
   }
 
   private put(state: State): void {
@@ -78,10 +87,12 @@ export class NetEffectFold {
   }
 
   private remove(key: Key): void {
+    this.fresh = false
     this.states.set(keyText(key), { key })
   }
 
   private update(before: Row, after: Row): void {
+    this.fresh = false
     const oldKey = keyOf(before, this.keyIndexes)
     const known = this.states.get(keyText(oldKey))
     const row = known?.row ? fill(after, known.row) : after

@@ -11,10 +11,12 @@ import type { CopyRange, LaneEffect, TargetLane } from '../../contract.ts'
 import { besideRow, csvParts, unsentColumns } from '../../staging.ts'
 import { tableName } from '../catalogue.ts'
 import { ident } from '../text.ts'
-import { upsert } from './sql.ts'
+import { columnList, upsert } from './sql.ts'
 
 const PUTS = 'pg_temp.tide_puts'
 const REMOVED = 'pg_temp.tide_removed'
+
+const UNIQUE_VIOLATION = '23505'
 
 /** Staged beside a row: which of its columns were not sent, and which row of the batch it is. */
 const UNSENT = ident('tide: unsent')
@@ -30,6 +32,7 @@ export class Merger {
     const table = tableName(lane.table)
     if (truncate) await client.query(`TRUNCATE ${table}`)
     let unfilled: Put[] = []
+    if (effect.fresh && puts.length > 0 && (await insertFresh(client, lane, puts))) return []
     if (puts.length > 0) {
       const unsent = unsentColumns(puts)
       await stagePuts(client, lane, effect, unsent.length > 0)
@@ -79,6 +82,24 @@ export class Merger {
   }
 }
 
+/** Copies rows straight into their table; false, and nothing done, when one of their keys is there in spite of all. */
+async function insertFresh(client: PoolClient, lane: TargetLane, puts: readonly Put[]): Promise<boolean> {
+  await client.query('SAVEPOINT fresh')
+  try {
+    await copyInto(
+      client,
+      `${tableName(lane.table)} (${columnList(lane.columns)})`,
+      csvParts(rowsOf(lane, puts)),
+    )
+    await client.query('RELEASE SAVEPOINT fresh')
+    return true
+  } catch (error) {
+    if ((error as { code?: unknown }).code !== UNIQUE_VIOLATION) throw error
+    await client.query('ROLLBACK TO SAVEPOINT fresh')
+    return false
+  }
+}
+
 /** The rows to put; where some values were not sent, with what tells where they are. */
 async function stagePuts(
   client: PoolClient,
@@ -89,17 +110,22 @@ async function stagePuts(
   const columns = lane.columns.map(({ target, targetType }) => `${ident(target)} ${targetType}`)
   if (partial) columns.push(`${UNSENT} text`, ...keys(lane), `${PLACE} int`)
   await client.query(`CREATE TEMP TABLE ${PUTS} (${columns.join(', ')}) ON COMMIT DROP`)
+  const rows = rowsOf(lane, puts)
+  await copyInto(client, PUTS, csvParts(partial ? withBeside(rows, puts) : rows))
+}
+
+/** The rows as the target reads them. */
+function* rowsOf(lane: TargetLane, puts: readonly Put[]): Generator<Row> {
   const delimiters = lane.columns.map(({ type }) =>
     type.kind === 'list' ? (type.delimiter ?? ',') : undefined,
   )
   const lists = delimiters.some(delimiter => delimiter !== undefined)
-  const rows = function* () {
-    for (const [place, put] of puts.entries()) {
-      const row = lists ? withLists(put.row, delimiters) : put.row
-      yield partial ? [...row, ...besideRow(put, place)] : row
-    }
-  }
-  await copyInto(client, PUTS, csvParts(rows()))
+  for (const { row } of puts) yield lists ? withLists(row, delimiters) : row
+}
+
+function* withBeside(rows: Iterable<Row>, puts: readonly Put[]): Generator<Row> {
+  let place = 0
+  for (const row of rows) yield [...row, ...besideRow(puts[place]!, place++)]
 }
 
 function keys(lane: TargetLane): string[] {
