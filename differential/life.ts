@@ -114,6 +114,10 @@ export async function mariadbHand(open: () => Promise<Session>): Promise<Hand> {
           told.done++
         } catch (error) {
           refuse(told, error)
+          if (!(error as { fatal?: boolean }).fatal) continue
+          // Some statements are too much for a server, which ends the session and rolls back.
+          session = await open()
+          return
         }
       }
       if (savepoint !== undefined && !xa) await say('ROLLBACK TO SAVEPOINT back').catch(() => {})

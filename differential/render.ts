@@ -96,8 +96,10 @@ function scalar(to: 'duckdb' | 'mariadb', family: Family): [Text, Text, (text: s
       return [column => `${column}::text`, column => `lower(${text(column)})`, same]
     case 'date':
       return [
+        // Beyond the last timestamp, to_char fails.
         column =>
-          `CASE WHEN isfinite(${column}) THEN to_char(${column}, 'YYYY-MM-DD BC') ELSE ${column}::text END`,
+          `CASE WHEN ${column} BETWEEN date '294276-01-01' AND date '5874897-12-31' THEN ${column}::text || ' AD'
+                WHEN isfinite(${column}) THEN to_char(${column}, 'YYYY-MM-DD BC') ELSE ${column}::text END`,
         duck
           ? column =>
               `CASE WHEN isfinite(${column}) THEN ${duckDate(column, '%m-%d')} ELSE ${column}::VARCHAR END`

@@ -26,10 +26,10 @@ export function ddl(step: PrepareStep): string[] {
 export const columnList = (columns: readonly LaneColumn[]) =>
   columns.map(({ target }) => ident(target)).join(', ')
 
-/** Puts staged rows in, in the place of those with the same key. */
+/** Puts staged rows in, in the place of those with the same key. The table has an alias, for its name may be `excluded`. */
 export function upsert(lane: TargetLane, stage: string): string {
   const others = lane.columns.filter(({ target }) => !lane.key.includes(target))
   const set = others.map(({ target }) => `${ident(target)} = excluded.${ident(target)}`).join(', ')
-  return `INSERT INTO ${tableName(lane.table)} (${columnList(lane.columns)}) SELECT ${columnList(lane.columns)} FROM ${stage}
+  return `INSERT INTO ${tableName(lane.table)} AS t (${columnList(lane.columns)}) SELECT ${columnList(lane.columns)} FROM ${stage}
     ON CONFLICT (${lane.key.map(ident).join(', ')}) DO ${others.length > 0 ? `UPDATE SET ${set}` : 'NOTHING'}`
 }
