@@ -30,6 +30,8 @@ await build({
     server: 'packages/server/src/main.ts',
     engine: 'packages/server/src/engine.ts',
     'pglite-worker': 'packages/store/src/pglite-worker.mjs',
+    'duckdb-host': 'packages/connectors/src/duckdb/duckdb-host.mjs',
+    'parse-worker': 'packages/connectors/src/postgres/question/parse-worker.mjs',
   },
   outdir: `${OUT}/server`,
   outExtension: { '.js': '.mjs' },

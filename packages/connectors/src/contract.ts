@@ -37,11 +37,11 @@ export interface Connector {
 export interface Session {
   catalogue(): Promise<Catalogue>
   /** The first rows in the order the system gives them. */
-  preview(table: DatasetName, limit: number): Promise<Grid>
-  count(table: DatasetName): Promise<number>
+  preview(table: DatasetName, limits: QueryLimits): Promise<Grid>
+  count(table: DatasetName, limits: QueryLimits): Promise<number>
   /** One row in canonical text, by its key, or the last in key order; `null` when there is none. */
   row(table: RowTable, key: Key | null): Promise<Row | null>
-  /** Runs one reading statement; others are refused. */
+  /** Runs one statement that can do nothing but ask; others are refused by name (docs/decisions/0016). */
   query?(sql: string, limits: QueryLimits): Promise<Grid>
   source?: SourceSide
   /** In place of `source` where the system's own log is followed, through a journal. */
@@ -59,9 +59,13 @@ export interface RowTable {
   key: readonly string[]
 }
 
+/** What a question may cost. Whatever runs at the system is ended there when time is up or the signal aborts. */
 export interface QueryLimits {
   maxRows: number
+  /** Of all that comes back. */
+  maxBytes: number
   timeoutMs: number
+  signal: AbortSignal
 }
 
 /** A lane as the source must read it. */

@@ -8,10 +8,18 @@ export interface ServerSettings {
   password: string
   tls: 'off' | 'encrypt' | 'verify'
   tlsCa: string
+  readingUser: string
+  readingPassword: string
   screen?: string
 }
 
-export const serverDefaults = { password: '', tls: 'off', tlsCa: '' }
+export const serverDefaults = { password: '', tls: 'off', tlsCa: '', readingUser: '', readingPassword: '' }
+
+/** The settings with the account that questions of people and looks at rows go by. */
+export function readingAccount<T extends ServerSettings>(settings: T): T {
+  const { readingUser, readingPassword } = settings
+  return readingUser === '' ? settings : { ...settings, user: readingUser, password: readingPassword }
+}
 
 /** With the port that such a server has usually, and what is to be said about its databases. */
 export function serverProperties(port: number, database: object = {}) {
@@ -21,6 +29,22 @@ export function serverProperties(port: number, database: object = {}) {
     database: { type: 'string', title: 'Database', minLength: 1, ...database },
     user: { type: 'string', title: 'User', minLength: 1 },
     password: { type: 'string', title: 'Password', writeOnly: true, default: '' },
+    readingUser: {
+      type: 'string',
+      title: 'Reading account: user',
+      description:
+        'Queries and looks at rows go by it, so that the system itself keeps them from writing. Empty: by the user above. The check has the script that makes one.',
+      maxLength: 128,
+      default: '',
+      advanced: true,
+    },
+    readingPassword: {
+      type: 'string',
+      title: 'Reading account: password',
+      writeOnly: true,
+      default: '',
+      advanced: true,
+    },
     tls: {
       type: 'string',
       title: 'Encryption',

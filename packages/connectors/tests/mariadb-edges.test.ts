@@ -1,4 +1,5 @@
 /** What once put wrong rows into targets, or hung, with MariaDB as the source. */
+import { limits } from './limits.ts'
 import { afterAll, beforeAll, describe, expect, test } from '@jest/globals'
 import { createReadStream, mkdtempSync, rmSync, writeFileSync } from 'node:fs'
 import { tmpdir } from 'node:os'
@@ -23,7 +24,7 @@ describe('MariaDB at the edges', () => {
     for (const statement of statements) await client.run(statement)
   }
   const landed = async (sql: string) =>
-    (await warehouse.query!(sql, { maxRows: 5000, timeoutMs: 20_000 })).rows
+    (await warehouse.query!(sql, limits({ maxRows: 5000, timeoutMs: 20_000 }))).rows
   const following = async (
     tables: string[],
     body: (from: From, land: () => Promise<unknown>, schema: string) => Promise<void>,

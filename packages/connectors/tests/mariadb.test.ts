@@ -1,3 +1,4 @@
+import { limits } from './limits.ts'
 import { afterAll, beforeAll, describe, expect, test } from '@jest/globals'
 import type { Row } from '@tide/core/records/value'
 import { mkdtempSync, rmSync } from 'node:fs'
@@ -208,7 +209,7 @@ describe('MariaDB', () => {
     const { parts } = await followToHead(from, warehouse, carried, 700)
     expect(parts).toBeGreaterThan(2)
     const query = async (sql: string) =>
-      (await warehouse.query!(sql, { maxRows: 50_000, timeoutMs: 20_000 })).rows
+      (await warehouse.query!(sql, limits({ maxRows: 50_000, timeoutMs: 20_000 }))).rows
         .map(row => JSON.stringify(row))
         .sort()
     const source = await client.arrays('SELECT `Part No`, `b``q`, md5(`Größe`) FROM `Plot / Row`')
@@ -233,10 +234,10 @@ describe('MariaDB', () => {
       `SET SESSION binlog_row_image = 'FULL'`,
     )
     await followToHead(from, warehouse, carried)
-    const { rows } = await warehouse.query!(`SELECT * FROM s${schemas}.partial ORDER BY 1`, {
-      maxRows: 9,
-      timeoutMs: 5000,
-    })
+    const { rows } = await warehouse.query!(
+      `SELECT * FROM s${schemas}.partial ORDER BY 1`,
+      limits({ maxRows: 9 }),
+    )
     expect(rows).toEqual([
       ['1', '9', 'one'],
       ['20', '2', 'two'],

@@ -1,4 +1,5 @@
 /** Following by a column that says when a row was last written: what it sees, what it must not miss, and what it says. */
+import { limits } from './limits.ts'
 import { afterAll, afterEach, beforeAll, beforeEach, expect, test } from '@jest/globals'
 import { mkdtempSync, rmSync } from 'node:fs'
 import { tmpdir } from 'node:os'
@@ -61,7 +62,7 @@ afterEach(async () => {
   rmSync(folder, { recursive: true, force: true })
 })
 
-const there = async (sql: string) => (await to.query!(sql, { maxRows: 5000, timeoutMs: 5000 })).rows
+const there = async (sql: string) => (await to.query!(sql, limits({ maxRows: 5000, timeoutMs: 5000 }))).rows
 const orders = () =>
   there('SELECT id::VARCHAR, n::VARCHAR, tags::VARCHAR FROM main.orders ORDER BY orders.id')
 

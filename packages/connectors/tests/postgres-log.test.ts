@@ -1,3 +1,4 @@
+import { limits } from './limits.ts'
 import { afterAll, afterEach, beforeAll, describe, expect, test } from '@jest/globals'
 import { mkdtempSync, rmSync } from 'node:fs'
 import { tmpdir } from 'node:os'
@@ -22,7 +23,8 @@ describe('a source followed by its log', () => {
   let to: Session
   const folder = mkdtempSync(join(tmpdir(), 'constant-tide-test-'))
   let schemas = 0
-  const landed = async (sql: string) => (await to.query!(sql, { maxRows: 50_000, timeoutMs: 20_000 })).rows
+  const landed = async (sql: string) =>
+    (await to.query!(sql, limits({ maxRows: 50_000, timeoutMs: 20_000 }))).rows
   const source = async (text: string) => (await client.query({ text, rowMode: 'array' })).rows
   const open = () => postgres.open({ ...database.config, method: 'log' })
   const start = (tables: string[]) => begin(from, to, tables.map(table), `s${++schemas}`)

@@ -1,3 +1,4 @@
+import { limits } from './limits.ts'
 import { afterAll, beforeAll, describe, expect, test } from '@jest/globals'
 import { NetEffectFold } from '@tide/core/apply/net-effect'
 import { mkdtempSync, rmSync } from 'node:fs'
@@ -78,10 +79,10 @@ describe.each(['log', 'triggers'])('on a server with many sessions, by %s', meth
       text: `SELECT id::text, v::text, by FROM busy ORDER BY busy.id`,
       rowMode: 'array',
     })
-    const target = await to.query!(`SELECT id::VARCHAR, v::VARCHAR, "by" FROM main.busy ORDER BY busy.id`, {
-      maxRows: 5000,
-      timeoutMs: 5000,
-    })
+    const target = await to.query!(
+      `SELECT id::VARCHAR, v::VARCHAR, "by" FROM main.busy ORDER BY busy.id`,
+      limits({ maxRows: 5000 }),
+    )
     expect(seen).toBeGreaterThan(500)
     expect(target.rows).toEqual(source.rows)
     await Promise.all([...writers, idle, setup].map(client => client.end()))

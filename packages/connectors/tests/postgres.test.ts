@@ -1,3 +1,4 @@
+import { limits } from './limits.ts'
 import { afterAll, beforeAll, describe, expect, test } from '@jest/globals'
 import { sameValue } from '@tide/core/records/same'
 import type { DatasetName } from '@tide/core/records/dataset'
@@ -26,7 +27,8 @@ describe.each(SOURCES)('a source followed by %s', (_, start, method) => {
   let to: Session
   const folder = mkdtempSync(join(tmpdir(), 'constant-tide-test-'))
   let schema = 0
-  const landed = async (sql: string) => (await to.query!(sql, { maxRows: 5000, timeoutMs: 20_000 })).rows
+  const landed = async (sql: string) =>
+    (await to.query!(sql, limits({ maxRows: 5000, timeoutMs: 20_000 }))).rows
   const table = (name: string) => ({ namespace: 'public', name })
   const open = () => postgres.open({ ...database.config, method })
   const nextSchema = () => `s${schema++}`

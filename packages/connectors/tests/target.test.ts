@@ -1,3 +1,4 @@
+import { limits } from './limits.ts'
 import { afterAll, afterEach, beforeAll, beforeEach, describe, expect, test } from '@jest/globals'
 import { Failure } from '@tide/core/failure'
 import type { LaneColumn, PrepareStep } from '@tide/core/plan/plan'
@@ -100,7 +101,8 @@ describe.each(TARGETS)('the target %s', (_, choose) => {
   let place: Place
   let session: Session
   const rows = async () =>
-    (await session.query!('SELECT * FROM main.prices ORDER BY id', { maxRows: 100, timeoutMs: 5000 })).rows
+    (await session.query!('SELECT * FROM main.prices ORDER BY id', limits({ maxRows: 100, timeoutMs: 5000 })))
+      .rows
   const target = () => session.target!
   const load = (checkpoint: Checkpoint, ...rows: Value[][]) =>
     target().load(lane, range(...rows), false, committing(checkpoint))

@@ -1,4 +1,5 @@
 /** Servers that speak TLS alone: what each way of encrypting asks of them, and that all our connections are encrypted. */
+import { limits } from './limits.ts'
 import { afterAll, beforeAll, expect, test } from '@jest/globals'
 import type { Connector } from '../src/contract.ts'
 import { mariadb } from '../src/mariadb/connector.ts'
@@ -44,7 +45,7 @@ afterAll(async () => {
 const asked = async (connector: Connector, config: object) => {
   const session = await connector.open(config as never)
   try {
-    return await session.query!('SELECT 1', { maxRows: 1, timeoutMs: 5000 }).then(({ rows }) => rows)
+    return await session.query!('SELECT 1', limits({ maxRows: 1, timeoutMs: 5000 })).then(({ rows }) => rows)
   } finally {
     await session.close()
   }

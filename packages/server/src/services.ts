@@ -10,6 +10,7 @@ import { randomBytes } from 'node:crypto'
 import { join } from 'node:path'
 import { setTimeout as sleep } from 'node:timers/promises'
 import type { DataFolder } from './data-folder.ts'
+import { Questions } from './questions.ts'
 import { SessionCache } from './sessions.ts'
 import { ShownPlans } from './shown-plans.ts'
 
@@ -22,6 +23,7 @@ export interface Services {
   engine: Engine
   journals: JournalKeepers
   sessions: SessionCache
+  questions: Questions
   shownPlans: ShownPlans
   connector(kind: string): Connector
   warn(error: Error): void
@@ -89,6 +91,7 @@ export async function composeServices(
     surroundings,
   })
   const sessions = new SessionCache(opener, id => names.delete(id))
+  const questions = new Questions()
   await engine.start()
   return {
     version,
@@ -98,10 +101,12 @@ export async function composeServices(
     engine,
     journals,
     sessions,
+    questions,
     shownPlans: new ShownPlans(),
     connector,
     warn: error => process.stderr.write(`${error.stack ?? error.message}\n`),
     close: async () => {
+      questions.close()
       await engine.stop()
       await sessions.close()
       await store.close()

@@ -1,4 +1,3 @@
-import type { DuckDBConnection } from '@duckdb/node-api'
 import type { Failure } from '@tide/core/failure'
 import type { NamingProfile } from '@tide/core/naming/profile'
 import type { TargetProfile } from '@tide/core/plan/plan'
@@ -6,8 +5,10 @@ import { duckdbColumn } from '@tide/core/shape/duckdb'
 import type { CheckItem } from '@tide/core/api/browse'
 import type { Config, Connector, Session } from '../contract.ts'
 import { duckdbFailure } from './errors.ts'
-import { databasePath, lease } from './instance.ts'
-import { preview, query, readCatalogue, readRow } from './read.ts'
+import type { DuckdbConnection } from './host.ts'
+import { fileIdentity } from './file.ts'
+import { lease } from './instance.ts'
+import { query, readCatalogue, readRow } from './read.ts'
 import { tableName } from './sql.ts'
 import { DuckdbTarget } from './target.ts'
 
@@ -63,24 +64,25 @@ async function open(config: Config): Promise<Session> {
     sameName: (a, b) => a.toLowerCase() === b.toLowerCase(),
   }
   /** Reading goes on beside writing, on a connection for each request. */
-  const reading = async <T>(body: (connection: DuckDBConnection) => Promise<T>): Promise<T> => {
+  const reading = async <T>(body: (connection: DuckdbConnection) => Promise<T>): Promise<T> => {
     const connection = await held.connect()
     try {
       return await body(connection)
     } catch (error) {
       throw duckdbFailure(error, path)
     } finally {
-      held.disconnect(connection)
+      await held.disconnect(connection)
     }
   }
   const target = new DuckdbTarget(held, profile, path)
   return {
     catalogue: () => reading(readCatalogue),
-    preview: (table, limit) => reading(connection => preview(connection, table, limit)),
-    count: table =>
+    preview: (table, limits) =>
+      reading(connection => connection.question(`SELECT * FROM ${tableName(table)}`, limits)),
+    count: (table, limits) =>
       reading(async connection => {
-        const counted = await connection.runAndReadAll(`SELECT count(*)::VARCHAR FROM ${tableName(table)}`)
-        return Number(counted.getRows()[0]![0])
+        const { rows } = await connection.question(`SELECT count(*) FROM ${tableName(table)}`, limits)
+        return Number(rows[0]![0])
       }),
     row: (table, key) => reading(connection => readRow(connection, table, key)),
     query: (sql, limits) => reading(connection => query(connection, sql, limits)),
@@ -119,7 +121,7 @@ export const duckdb: Connector = {
   band: 'warehouses',
   roles: ['target'],
   configSchema,
-  identity: config => databasePath(settings(config).path),
+  identity: config => fileIdentity(settings(config).path),
   address: config => settings(config).path,
   check,
   open,

@@ -1,11 +1,12 @@
-/** One open DuckDB file per process and path, shared by everybody who uses it. */
-import { DuckDBInstance, type DuckDBConnection } from '@duckdb/node-api'
+/** One open DuckDB file per process, shared by everybody who uses it, however they call it. */
 import { Failure } from '@tide/core/failure'
 import { probeFolder } from '../folder-probe.ts'
-import { createHash } from 'node:crypto'
-import { mkdir, rm } from 'node:fs/promises'
-import { tmpdir } from 'node:os'
-import { dirname, join, resolve } from 'node:path'
+import { rm } from 'node:fs/promises'
+import { dirname, resolve } from 'node:path'
+import { DuckdbHost, type DuckdbConnection } from './host.ts'
+import { fileIdentity } from './file.ts'
+import { literal } from './sql.ts'
+import { makeStaging } from './staging-folder.ts'
 
 /** Enough for loads and merges in batches; DuckDB spills beyond it, so that the process stays small. */
 const MEMORY_LIMIT = '512MB'
@@ -17,108 +18,141 @@ const CUT_AFTER_BYTES = 128 * 2 ** 20
  * smaller than DuckDB's default, which would write each by itself.
  */
 const LOG_BYTES = '128MB'
+/** What merges and questions together may put aside on disk. */
+const MOST_SPILLED = '4GB'
 
 interface Shared {
-  instance: DuckDBInstance
-  staging: string
+  host: DuckdbHost
   connected: number
   /** Loaded since the cache was cut. */
   loadedBytes: number
 }
 
 interface Opened {
+  path: string
   /** Who comes is counted before it is waited for, so that it is not closed under anybody. */
   users: number
+  staging: Promise<string>
   shared: Promise<Shared>
+  /** Under which it is found: a file gets another identity when it is made. */
+  identities: Set<string>
 }
 
 const open = new Map<string, Opened>()
+/** Files that are being closed, which takes a moment. */
+const closing = new Map<string, Promise<void>>()
 
 /** A use of the file. `staging` is the one folder that SQL may read from. */
 export interface Lease {
   staging: string
-  connect(): Promise<DuckDBConnection>
-  disconnect(connection: DuckDBConnection): void
+  connect(): Promise<DuckdbConnection>
+  disconnect(connection: DuckdbConnection): Promise<void>
   /** So much was loaded: now and then gives back the memory of cached blocks, unless anybody but the caller is connected. */
   loaded(bytes: number): Promise<void>
   release(): Promise<void>
 }
 
-/** Where the file is in truth, however it was written. */
-export function databasePath(path: string): string {
-  return resolve(path)
-}
-
 /** Opens the file, or joins those who have it open. Fails with a remedy when another process holds it. */
 export async function lease(path: string): Promise<Lease> {
-  const file = databasePath(path)
-  let opened = open.get(file)
-  if (!opened) {
-    opened = { users: 0, shared: openShared(file) }
-    open.set(file, opened)
-    opened.shared.catch(() => open.delete(file))
-  }
+  await closing.get(fileIdentity(path))
+  const opened = open.get(fileIdentity(path)) ?? begin(path)
   opened.users++
-  const shared = await opened.shared
+  const staging = await opened.staging
+  await opened.shared
   let released = false
   return {
-    staging: shared.staging,
+    staging,
     connect: async () => {
+      // One that has ended is started anew for whoever comes.
+      if ((await opened.shared).host.ended) start(opened)
+      const shared = await opened.shared
       shared.connected++
-      return shared.instance.connect()
+      return shared.host.connect()
     },
-    disconnect: connection => {
-      connection.disconnectSync()
-      shared.connected--
+    disconnect: async connection => {
+      const shared = await opened.shared
+      await connection.disconnect()
+      if (connection.host === shared.host) shared.connected--
     },
-    loaded: async bytes => {
-      shared.loadedBytes += bytes
-      if (shared.loadedBytes < CUT_AFTER_BYTES) return
-      if (shared.connected > 1) return // a query of theirs could find too little memory just then
-      const connection = await shared.instance.connect()
-      try {
-        await connection.run('CHECKPOINT') // what is only in the log cannot leave memory
-        await connection.run(`SET memory_limit = '${CUT_TO}'`).catch(() => {}) // what is in use stays
-        shared.loadedBytes = 0
-      } finally {
-        await connection.run(`SET memory_limit = '${MEMORY_LIMIT}'`)
-        connection.disconnectSync()
-      }
-    },
+    loaded: async bytes => cutCache(await opened.shared, bytes),
     release: async () => {
       if (released) return
       released = true
-      if (--opened.users > 0) return
-      open.delete(file)
-      shared.instance.closeSync()
+      if (--opened.users === 0) await end(opened)
     },
   }
 }
 
-async function openShared(file: string): Promise<Shared> {
-  const staging = join(
-    tmpdir(),
-    `constant-tide-staging-${createHash('sha256').update(file).digest('hex').slice(0, 20)}`,
+function begin(path: string): Opened {
+  const identity = fileIdentity(path)
+  const opened = { path, users: 0, identities: new Set([identity]) } as unknown as Opened
+  open.set(identity, opened)
+  opened.staging = makeStaging()
+  start(opened)
+  return opened
+}
+
+function start(opened: Opened): void {
+  opened.shared = opened.staging.then(staging => openShared(opened.path, staging))
+  opened.shared.then(
+    () => {
+      const identity = fileIdentity(opened.path)
+      opened.identities.add(identity)
+      open.set(identity, opened)
+    },
+    () => void end(opened),
   )
-  await probeFolder(dirname(file), 'Give this user the right to write there, or choose another file.')
+}
+
+/** Takes it off the list at once; who comes next waits until the file is closed. */
+async function end(opened: Opened): Promise<void> {
+  const closed = (async () => {
+    await opened.shared.then(({ host }) => host.close()).catch(() => {})
+    await rm(await opened.staging, { recursive: true, force: true })
+  })().catch(() => {})
+  for (const identity of opened.identities) {
+    if (open.get(identity) !== opened) continue
+    open.delete(identity)
+    closing.set(identity, closed)
+  }
+  await closed
+  for (const identity of opened.identities) if (closing.get(identity) === closed) closing.delete(identity)
+}
+
+async function cutCache(shared: Shared, bytes: number): Promise<void> {
+  shared.loadedBytes += bytes
+  if (shared.loadedBytes < CUT_AFTER_BYTES) return
+  if (shared.connected > 1) return // a query of theirs could find too little memory just then
+  const connection = await shared.host.connect()
   try {
-    const instance = await DuckDBInstance.create(file, {
-      autoinstall_known_extensions: 'false',
-      autoload_known_extensions: 'false',
-      memory_limit: MEMORY_LIMIT,
-      threads: '2',
-      checkpoint_threshold: LOG_BYTES,
-      preserve_insertion_order: 'false',
-    })
-    // The file is ours alone now, and so is its staging folder; what a killed process left there goes.
-    await rm(staging, { recursive: true, force: true })
-    await mkdir(staging, { mode: 0o700 })
-    const connection = await instance.connect()
-    await connection.run(`SET allowed_directories = ['${staging.replaceAll("'", "''")}/']`)
-    await connection.run(`SET GLOBAL TimeZone = 'UTC'`)
-    await connection.run('SET enable_external_access = false')
-    connection.disconnectSync()
-    return { instance, staging, connected: 0, loadedBytes: 0 }
+    await connection.run('CHECKPOINT') // what is only in the log cannot leave memory
+    await connection.run(`SET memory_limit = '${CUT_TO}'`).catch(() => {}) // what is in use stays
+    shared.loadedBytes = 0
+  } finally {
+    await connection.run(`SET memory_limit = '${MEMORY_LIMIT}'`)
+    await connection.disconnect()
+  }
+}
+
+async function openShared(path: string, staging: string): Promise<Shared> {
+  const file = resolve(path)
+  await probeFolder(dirname(file), 'Give this user the right to write there, or choose another file.')
+  const settings = {
+    autoinstall_known_extensions: 'false',
+    autoload_known_extensions: 'false',
+    memory_limit: MEMORY_LIMIT,
+    max_temp_directory_size: MOST_SPILLED,
+    threads: '2',
+    checkpoint_threshold: LOG_BYTES,
+    preserve_insertion_order: 'false',
+  }
+  try {
+    const host = await DuckdbHost.start(file, settings, [
+      `SET allowed_directories = [${literal(`${staging}/`)}]`,
+      `SET GLOBAL TimeZone = 'UTC'`,
+      'SET enable_external_access = false',
+    ])
+    return { host, connected: 0, loadedBytes: 0 }
   } catch (error) {
     throw openFailure(file, error)
   }

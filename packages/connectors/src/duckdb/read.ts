@@ -1,10 +1,12 @@
 /** Reading a DuckDB file for people: catalogue, previews, queries. */
-import { StatementType, type DuckDBConnection, type DuckDBResultReader } from '@duckdb/node-api'
-import { Failure } from '@tide/core/failure'
-import type { Dataset, DatasetName } from '@tide/core/records/dataset'
+import type { Dataset } from '@tide/core/records/dataset'
 import type { Key, Row } from '@tide/core/records/value'
 import type { Catalogue, Grid } from '@tide/core/api/browse'
 import type { QueryLimits, RowTable } from '../contract.ts'
+import type { DuckdbConnection } from './host.ts'
+import { questionIn } from './question.ts'
+import { misunderstood } from '../question/refusal.ts'
+import { messageOf, Failure } from '@tide/core/failure'
 import { canonicalText, ident, tableName, typedValue } from './sql.ts'
 
 const TABLES = `
@@ -16,8 +18,8 @@ ORDER BY ALL`
 const COLUMNS = `
 SELECT schema_name, table_name, column_name, data_type, is_nullable FROM duckdb_columns() WHERE NOT internal ORDER BY column_index`
 
-export async function readCatalogue(connection: DuckDBConnection): Promise<Catalogue> {
-  const text = async (sql: string) => (await connection.runAndReadAll(sql)).getRows() as string[][]
+export async function readCatalogue(connection: DuckdbConnection): Promise<Catalogue> {
+  const text = async (sql: string) => (await connection.ask(sql)) as string[][]
   const schemas = await text(
     `SELECT DISTINCT schema_name FROM duckdb_schemas() WHERE NOT internal OR schema_name = 'main' ORDER BY 1`,
   )
@@ -49,20 +51,8 @@ export async function readCatalogue(connection: DuckDBConnection): Promise<Catal
   return { schemas: schemas.map(([schema]) => schema!), datasets }
 }
 
-export async function preview(
-  connection: DuckDBConnection,
-  table: DatasetName,
-  limit: number,
-): Promise<Grid> {
-  const began = performance.now()
-  const result = await connection.runAndReadAll(
-    `SELECT * FROM ${tableName(table)} LIMIT ${Math.floor(limit)}`,
-  )
-  return { ...grid(result), total: null, milliseconds: performance.now() - began }
-}
-
 export async function readRow(
-  connection: DuckDBConnection,
+  connection: DuckdbConnection,
   { name, columns, key }: RowTable,
   value: Key | null,
 ): Promise<Row | null> {
@@ -77,78 +67,18 @@ export async function readRow(
     })
     .join(' AND ')
   const last = `ORDER BY ${key.map(part => `${ident(part)} DESC`).join(', ')}`
-  const result = await connection.runAndReadAll(
+  const [row] = await connection.ask(
     `SELECT ${list} FROM ${tableName(name)} ${value ? `WHERE ${where}` : last} LIMIT 1`,
     value ? [...value] : [],
   )
-  const row = result.getRows()[0] as (string | null)[] | undefined
-  return row?.map(digits => (digits === null ? null : Buffer.from(digits, 'hex').toString())) ?? null
+  return row?.map(digits => (digits === null ? null : Buffer.from(String(digits), 'hex').toString())) ?? null
 }
 
-/** One SELECT (or EXPLAIN, DESCRIBE …) in a read-only transaction, cut at `maxRows` and interrupted at `timeoutMs`. */
-export async function query(connection: DuckDBConnection, sql: string, limits: QueryLimits): Promise<Grid> {
-  const began = performance.now()
-  let interrupted = false
-  const timer = setTimeout(() => {
-    interrupted = true
-    connection.interrupt()
-  }, limits.timeoutMs)
+/** The statement of a person; refused by name when it is not known to be a question. */
+export async function query(connection: DuckdbConnection, sql: string, limits: QueryLimits): Promise<Grid> {
   try {
-    const statements = await connection.extractStatements(sql)
-    if (statements.count !== 1) {
-      throw new Failure(
-        'refused',
-        `The box holds ${statements.count} statements.`,
-        'Send one statement at a time.',
-      )
-    }
-    await connection.run('BEGIN TRANSACTION READ ONLY')
-    const prepared = await statements.prepare(0)
-    if (![StatementType.SELECT, StatementType.EXPLAIN].includes(prepared.statementType)) {
-      const kind = StatementType[prepared.statementType]
-      throw new Failure(
-        'refused',
-        `This is not a query but ${kind}.`,
-        'Only reading statements run here, such as SELECT.',
-      )
-    }
-    const result = await prepared.streamAndReadUntil(limits.maxRows)
-    const shown = grid(result)
-    const cut = shown.rows.length > limits.maxRows || !result.done
-    shown.rows.length = Math.min(shown.rows.length, limits.maxRows)
-    const total = cut ? await countAll(connection, sql) : shown.rows.length
-    return { ...shown, total, milliseconds: performance.now() - began }
+    return await connection.question(await questionIn(connection, sql), limits)
   } catch (error) {
-    if (error instanceof Failure) throw error
-    if (interrupted) {
-      const seconds = Math.round(limits.timeoutMs / 1000)
-      throw new Failure(
-        'refused',
-        `The query was stopped after ${seconds} s.`,
-        'Ask for less, for example with WHERE or LIMIT.',
-      )
-    }
-    throw new Failure('refused', (error as Error).message, 'Correct the statement.')
-  } finally {
-    clearTimeout(timer)
-    await connection.run('ROLLBACK').catch(() => {}) // when it did not get as far as BEGIN
-  }
-}
-
-async function countAll(connection: DuckDBConnection, sql: string): Promise<number | null> {
-  const inner = sql.trim().replace(/;\s*$/, '')
-  try {
-    const counted = await connection.runAndReadAll(`SELECT count(*)::VARCHAR FROM (${inner}\n)`)
-    return Number(counted.getRows()[0]![0])
-  } catch {
-    return null // EXPLAIN and the like cannot be counted, or time was up
-  }
-}
-
-function grid(result: DuckDBResultReader): Pick<Grid, 'columns' | 'rows'> {
-  const types = result.columnTypes()
-  return {
-    columns: result.columnNames().map((name, i) => ({ name, type: String(types[i]) })),
-    rows: result.getRows().map(row => row.map(value => (value === null ? null : String(value)))),
+    throw error instanceof Failure ? error : misunderstood(messageOf(error))
   }
 }

@@ -1,4 +1,3 @@
-import type { DuckDBConnection, DuckDBMaterializedResult, DuckDBResultReader } from '@duckdb/node-api'
 import type { NetEffect, Put } from '@tide/core/apply/net-effect'
 import { Turns } from '@tide/core/pace/turns'
 import { Failure } from '@tide/core/failure'
@@ -22,6 +21,7 @@ import { checkpointOf, overtaken, rowOf } from '../checkpoint.ts'
 import { besideRow, csvParts, unsentColumns } from '../staging.ts'
 import { duckdbFailure } from './errors.ts'
 import { turnFields } from '../csv-fields.ts'
+import type { DuckdbConnection, HostValue } from './host.ts'
 import type { Lease } from './instance.ts'
 import { LineMeter } from './line-meter.ts'
 import { listTurn } from './lists.ts'
@@ -37,7 +37,7 @@ const STAGES = ['puts', 'removed', 'kept']
 /** Writes through one connection of its own: transactions take turns, for two would both write the checkpoint and fail. */
 export class DuckdbTarget implements TargetSide {
   readonly profile: TargetProfile
-  private writer: Promise<DuckDBConnection> | undefined
+  private writer: Promise<DuckdbConnection> | undefined
   private readonly lease: Lease
   private readonly where: string
   private readonly turns = new Turns()
@@ -148,13 +148,13 @@ export class DuckdbTarget implements TargetSide {
       `SELECT 1 FROM duckdb_tables() WHERE schema_name = $1 AND table_name = 'checkpoint'`,
       [STATE_SCHEMA],
     )
-    if (there.currentRowCount === 0) return undefined
+    if (there.length === 0) return undefined
     const found = await this.ask(
       `SELECT epoch::VARCHAR, position, strftime(complete_up_to AT TIME ZONE 'UTC', '%Y-%m-%dT%H:%M:%S.%fZ'), lanes, consistent::VARCHAR
          FROM ${STATE_SCHEMA}.checkpoint WHERE pipeline = $1`,
       [pipeline],
     )
-    const row = found.getRows()[0] as [string, string, string, string, string] | undefined
+    const row = found[0] as [string, string, string, string, string] | undefined
     if (!row) return undefined
     const [epoch, position, completeUpTo, lanes, consistent] = row
     return checkpointOf(pipeline, { epoch, position, completeUpTo, lanes, consistent: consistent === 'true' })
@@ -186,12 +186,12 @@ export class DuckdbTarget implements TargetSide {
     // Beside the writer, who would have to wait.
     const connection = await this.lease.connect()
     try {
-      const counted = await connection.runAndReadAll(`SELECT count(*)::VARCHAR FROM ${tableName(table)}`)
-      return Number(counted.getRows()[0]![0])
+      const [counted] = await connection.ask(`SELECT count(*)::VARCHAR FROM ${tableName(table)}`)
+      return Number(counted![0])
     } catch (error) {
       throw duckdbFailure(error, this.where)
     } finally {
-      this.lease.disconnect(connection)
+      await this.lease.disconnect(connection)
     }
   }
 
@@ -262,8 +262,8 @@ export class DuckdbTarget implements TargetSide {
     )
     const missing = `unsent IS NOT NULL AND n NOT IN (SELECT n FROM kept)`
     const found = await this.ask(`SELECT n FROM puts WHERE ${missing}`)
-    if (found.currentRowCount > 0) await this.run(`DELETE FROM puts WHERE ${missing}`)
-    return found.getRows().map(([n]) => puts[Number(n)]!)
+    if (found.length > 0) await this.run(`DELETE FROM puts WHERE ${missing}`)
+    return found.map(([n]) => puts[Number(n)]!)
   }
 
   private async stage(
@@ -289,7 +289,7 @@ export class DuckdbTarget implements TargetSide {
     const { read, select } = readCsv(file, columns)
     const list = names ? select.map((expression, i) => `${expression} AS ${names[i]}`) : select
     try {
-      return (await this.run(`${into} SELECT ${list.join(', ')} FROM ${read}`)).rowsChanged
+      return await this.run(`${into} SELECT ${list.join(', ')} FROM ${read}`)
     } catch (error) {
       const misfit = /^(Conversion|Invalid Input|Constraint|Out of Range) Error/i.test(
         (error as Error).message,
@@ -313,10 +313,9 @@ export class DuckdbTarget implements TargetSide {
       const { read, select } = readCsv(file, columns, true)
       const key = lane.key.map(name => `c${columns.findIndex(column => column.target === name)}`).join(`, `)
       for (const [i, column] of columns.entries()) {
-        const found = await connection.runAndReadAll(
+        const [row] = await connection.ask(
           `SELECT left(c${i}, 60), concat_ws(', ', ${key}) FROM ${read} WHERE c${i} IS NOT NULL AND TRY(${select[i]}) IS NULL LIMIT 1`,
         )
-        const row = found.getRows()[0] as [string, string] | undefined
         if (!row) continue
         return new Failure(
           'value',
@@ -326,7 +325,7 @@ export class DuckdbTarget implements TargetSide {
         )
       }
     } finally {
-      this.lease.disconnect(connection)
+      await this.lease.disconnect(connection)
     }
     const failure = duckdbFailure(cause, this.where)
     if (!/^Invalid Input Error: CSV Error/.test((cause as Error).message)) return failure
@@ -346,24 +345,24 @@ export class DuckdbTarget implements TargetSide {
         WHERE pipeline = $1 AND epoch <= $2::BIGINT`,
       checkpointValues(checkpoint),
     )
-    if (written.rowsChanged === 0) throw overtaken()
+    if (written === 0) throw overtaken()
   }
 
   /** Opened with the first write: who only plans or browses holds none. */
-  private connection(): Promise<DuckDBConnection> {
+  private connection(): Promise<DuckdbConnection> {
     return (this.writer ??= this.lease.connect())
   }
 
-  private async run(sql: string, values?: string[]): Promise<DuckDBMaterializedResult> {
+  private async run(sql: string, values?: string[]): Promise<number> {
     return (await this.connection()).run(sql, values)
   }
 
-  private async ask(sql: string, values?: string[]): Promise<DuckDBResultReader> {
-    return (await this.connection()).runAndReadAll(sql, values)
+  private async ask(sql: string, values?: string[]): Promise<HostValue[][]> {
+    return (await this.connection()).ask(sql, values)
   }
 
   async close(): Promise<void> {
-    if (this.writer) this.lease.disconnect(await this.writer)
+    if (this.writer) await this.lease.disconnect(await this.writer)
   }
 
   private transaction(body: () => Promise<void>): Promise<void> {

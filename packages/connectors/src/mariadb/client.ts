@@ -1,5 +1,5 @@
 import { setTimeout as sleep } from 'node:timers/promises'
-import mysql, { type Connection, type ConnectionOptions, type TypeCastField } from 'mysql2'
+import mysql, { type Connection, type ConnectionOptions, type FieldPacket, type TypeCastField } from 'mysql2'
 import { checkServerIdentity, type TLSSocket } from 'node:tls'
 import { tlsOptions } from '../server-settings.ts'
 import type { MariadbConfig } from './config.ts'
@@ -95,17 +95,33 @@ export class Session {
     return (await this.query(sql, true)) as (string | null)[][]
   }
 
-  /** The rows, and what their columns are. */
-  described(sql: string): Promise<{ fields: { name: string; type: string }[]; rows: (string | null)[][] }> {
+  /** Gives the rows as they come until `take` wants no more; then the connection is of no more use. */
+  eachRow(
+    sql: string,
+    describe: (columns: { name: string; type: string }[]) => void,
+    take: (row: (string | null)[]) => boolean,
+  ): Promise<void> {
     return new Promise((resolve, reject) => {
-      this.connection.query({ sql, rowsAsArray: true, typeCast: asText } as never, (error, rows, fields) => {
-        if (error) return reject(error)
-        const described = (fields ?? []).map(({ name, columnType }) => ({
-          name,
-          type: ((mysql.Types as unknown as Record<number, string>)[columnType ?? -1] ?? '').toLowerCase(),
-        }))
-        resolve({ fields: described, rows: rows as (string | null)[][] })
+      const query = this.connection.query({ sql, rowsAsArray: true, typeCast: asText } as never)
+      query.on('fields', (fields: FieldPacket[] | undefined) =>
+        describe(
+          (fields ?? []).map(({ name, columnType }) => ({
+            name,
+            type: ((mysql.Types as unknown as Record<number, string>)[columnType ?? -1] ?? '').toLowerCase(),
+          })),
+        ),
+      )
+      query.on('result', (row: unknown) => {
+        try {
+          if (!take(row as (string | null)[])) resolve()
+        } catch (error) {
+          reject(error as Error)
+        }
       })
+      query.on('error', reject)
+      // Of a connection that is cut, it is not told.
+      this.connection.once('error', reject)
+      query.on('end', () => resolve())
     })
   }
 

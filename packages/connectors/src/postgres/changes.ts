@@ -13,7 +13,7 @@ import type { Pool } from 'pg'
 import type { ChangeBatch, SourceHead, SourceLane } from '../contract.ts'
 import { SHAPE } from './capture.ts'
 import { CAPTURE_SCHEMA } from './catalogue.ts'
-import { CHANGES_IN_AN_ANSWER } from './query.ts'
+import { CHANGES_IN_AN_ANSWER } from './answers.ts'
 import { parseComposite } from './text.ts'
 
 const S = CAPTURE_SCHEMA

@@ -3,7 +3,6 @@ import { parsePlace } from '@tide/core/position/snapshot'
 import { printName, type DatasetName } from '@tide/core/records/dataset'
 import type { Key, Row } from '@tide/core/records/value'
 import type { Pool } from 'pg'
-import type { Grid } from '@tide/core/api/browse'
 import type { Config, Connector, RowTable, Session, SourceSide } from '../contract.ts'
 import { CAPTURE_SCHEMA, readCatalogue, tableName } from './catalogue.ts'
 import { install, installStatements, inTransaction, uninstall } from './capture.ts'
@@ -16,7 +15,7 @@ import { copyRanges, PIN } from './copy.ts'
 import { postgresFailure } from './errors.ts'
 import { logSide } from './log/side.ts'
 import { CANONICAL_OPTIONS, openPool } from './pool.ts'
-import { named, query } from './query.ts'
+import { ask, look } from './question/ask.ts'
 import { PostgresTarget } from './target/target.ts'
 import { ident } from './text.ts'
 
@@ -38,14 +37,14 @@ async function open(config: Config): Promise<Session> {
   }
   return {
     catalogue: () => guard(readCatalogue(pool, settings.method, settings.cursorColumn)),
-    preview: (table, limit) => guard(preview(pool, table, limit)),
-    count: async table => {
-      const counted = await guard(pool.query(`SELECT count(*) AS n FROM ${tableName(table)}`))
-      return Number(counted.rows[0].n)
+    preview: (table, limits) => look(settings, `SELECT * FROM ${tableName(table)}`, limits),
+    count: async (table, limits) => {
+      const { rows } = await look(settings, `SELECT count(*) FROM ${tableName(table)}`, limits)
+      return Number(rows[0]![0])
     },
     row: (table, key) => guard(readRow(pool, table, key)),
     ...sideOf(settings, pool, guard),
-    query: (sql, limits) => query(pool, sql, limits),
+    query: (sql, limits) => ask(settings, sql, limits),
     target: new PostgresTarget(writers, where),
     close: async () => {
       await Promise.all([pool.end(), writers.end()])
@@ -149,20 +148,6 @@ async function readRow(pool: Pool, { name, columns, key }: RowTable, value: Key 
     })
     return result.rows[0] ?? null
   })
-}
-
-async function preview(pool: Pool, table: DatasetName, limit: number): Promise<Grid> {
-  const began = performance.now()
-  const result = await pool.query({
-    text: `SELECT * FROM ${tableName(table)} LIMIT ${Math.floor(limit)}`,
-    rowMode: 'array',
-  })
-  return {
-    columns: await named(pool, result.fields),
-    rows: result.rows,
-    total: null,
-    milliseconds: performance.now() - began,
-  }
 }
 
 export const postgres: Connector = {

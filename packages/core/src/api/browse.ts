@@ -22,5 +22,13 @@ export interface Grid {
   rows: (string | null)[][]
   /** All the rows there are, where `rows` was cut; `null` when counting them took too long. */
   total: number | null
+  /** Which limit the rows were cut at, or a value was; `null`: all is there. */
+  cut: 'rows' | 'bytes' | null
   milliseconds: number
+}
+
+/** A question on its way: how many wait before it, or that its turn has come. */
+export interface QuestionPlace {
+  ahead: number
+  running: boolean
 }

@@ -6,6 +6,7 @@ import type { ConnectionInfo, JournalAnswer } from '@tide/core/api/types'
 import { Failure } from '@tide/core/failure'
 import { Readable } from 'node:stream'
 import type { ConnectionRecord } from '@tide/store/connections'
+import { leaving } from './query.ts'
 import { newId, type Services } from '../services.ts'
 import { valid } from '../validate.ts'
 
@@ -40,6 +41,8 @@ const tableSchema = {
 }
 
 const PREVIEW_ROWS = 100
+const PREVIEW_MS = 10_000
+const COUNT_MS = 5_000
 
 export function connectionRoutes(router: Router, services: Services): void {
   const { store, sessions } = services
@@ -232,10 +235,17 @@ export function connectionRoutes(router: Router, services: Services): void {
   router.get('/connections/:id/preview', async ctx => {
     await record(ctx.params.id!)
     const table = valid<{ namespace: string; name: string }>(tableSchema, { ...ctx.query }, 'Preview')
-    ctx.body = await sessions.use(ctx.params.id!, async session => {
-      const [grid, total] = await Promise.all([session.preview(table, PREVIEW_ROWS), session.count(table)])
-      return { ...grid, total }
-    })
+    const id = ctx.params.id!
+    const asked = { connection: id, maxRows: PREVIEW_ROWS, timeoutMs: PREVIEW_MS, signal: leaving(ctx) }
+    ctx.body = await services.questions.ask(asked, limits =>
+      sessions.use(id, async session => {
+        const grid = await session.preview(table, limits)
+        if (grid.total !== null) return grid
+        // How many there are is not worth waiting for.
+        const total = await session.count(table, { ...limits, timeoutMs: COUNT_MS }).catch(() => null)
+        return { ...grid, total }
+      }),
+    )
   })
 }
 

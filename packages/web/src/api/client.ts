@@ -16,16 +16,19 @@ export async function api<T>(
   method: 'GET' | 'POST' | 'PUT' | 'DELETE',
   path: string,
   body?: unknown,
+  signal?: AbortSignal,
 ): Promise<T> {
   let response: Response
   try {
     response = await fetch(`/api${path}`, {
       method,
+      ...(signal ? { signal } : {}),
       ...(body === undefined
         ? {}
         : { body: JSON.stringify(body), headers: { 'Content-Type': 'application/json' } }),
     })
-  } catch {
+  } catch (error) {
+    if (signal?.aborted) throw error
     throw new ApiError({
       type: 'about:blank',
       title: 'No answer',

@@ -184,6 +184,14 @@ export function usePreview(connection: string, table: DatasetName | undefined) {
   })
 }
 
+function shownOf({ rows, total }: Grid): string {
+  if (total === null)
+    return `the first ${plural(rows.length, 'row')}; how many there are was not counted in time`
+  return rows.length === total
+    ? `all ${plural(total, 'row')}`
+    : `first ${rows.length} of ${plural(total, 'row')}`
+}
+
 function Preview({ connection, dataset }: { connection: string; dataset: Dataset }) {
   const preview = usePreview(connection, dataset)
   return (
@@ -197,8 +205,7 @@ function Preview({ connection, dataset }: { connection: string; dataset: Dataset
               , key <span className="font-mono text-[12px]">{dataset.key.join(', ')}</span>
             </>
           )}
-          {preview.data &&
-            `, ${preview.data.rows.length === preview.data.total ? 'all' : `first ${preview.data.rows.length} of`} ${plural(preview.data.total ?? 0, 'row')}`}
+          {preview.data && `, ${shownOf(preview.data)}`}
         </p>
         <TextButton className="text-[13px]" onClick={() => void preview.refetch()}>
           {preview.isFetching ? 'Reading …' : 'Read again'}

@@ -1,8 +1,8 @@
 import { printName, type Dataset } from '@tide/core/records/dataset'
-import { useMutation } from '@tanstack/react-query'
-import { useState } from 'react'
+import { useMutation, useQuery } from '@tanstack/react-query'
+import { useEffect, useState } from 'react'
 import { api } from '../api/client.ts'
-import type { Grid } from '@tide/core/api/browse'
+import type { Grid, QuestionPlace } from '@tide/core/api/browse'
 import { useCatalogue, useConnections, useConnectors } from '../api/queries.ts'
 import { usePreview } from '../connections/ConnectionSheet.tsx'
 import { count, plural } from '../format.ts'
@@ -105,13 +105,22 @@ function Sql({ connection, table }: { connection: string; table: Dataset | undef
     table ? `SELECT *\n  FROM ${quoted(table.namespace)}.${quoted(table.name)}\n LIMIT 100` : '',
   )
   const [ran, setRan] = useState(false)
+  const [asking, setAsking] = useState<Asking>()
   const query = useMutation({
-    mutationFn: (text: string) => api<Grid>('POST', '/query', { connection, sql: text }),
+    mutationFn: ({ ticket, stop }: Asking) =>
+      api<Grid>('POST', '/query', { connection, sql, ticket }, stop.signal),
+    onSettled: () => setAsking(undefined),
   })
+  const place = usePlace(asking)
   const run = () => {
+    if (query.isPending || sql.trim() === '') return
+    const next = { ticket: crypto.randomUUID().replaceAll('-', ''), stop: new AbortController() }
     setRan(true)
-    query.mutate(sql)
+    setAsking(next)
+    query.mutate(next)
   }
+  // Whoever leaves the page waits no longer.
+  useEffect(() => () => asking?.stop.abort(), [asking])
   // A chosen table shows its rows at once.
   const first = usePreview(connection, ran ? undefined : table)
   const grid = ran ? query.data : first.data
@@ -140,12 +149,20 @@ function Sql({ connection, table }: { connection: string; table: Dataset | undef
           <Button look="filled" type="submit" disabled={sql.trim() === '' || query.isPending}>
             {query.isPending ? 'Running …' : 'Run'}
           </Button>
-          <span className="text-[12px] text-ink-2">
-            Ctrl+Enter. Reading only, 1,000 rows shown at most, 20 s at most.
+          {asking && (
+            <Button type="button" onClick={() => asking.stop.abort()}>
+              Stop
+            </Button>
+          )}
+          <span className="text-[12px] text-ink-2" role="status">
+            {asking && place && !place.running
+              ? `Waits in line: ${place.ahead === 0 ? 'it is the next' : `${plural(place.ahead, 'query', 'queries')} before it`}.`
+              : 'Ctrl+Enter. Reading only; at most 1,000 rows, 8 MB and 20 s.'}
           </span>
         </div>
       </form>
-      <ErrorNotice error={ran ? query.error : first.error} />
+      <ErrorNotice error={ran ? (isAbort(query.error) ? null : query.error) : first.error} />
+      {ran && isAbort(query.error) && <p className="text-ink-2">The query was stopped.</p>}
       {grid && <Result grid={grid} label="Result" />}
       {!grid && !table && !query.error && (
         <p className="text-ink-2">Choose a table at the left, or write a query.</p>
@@ -154,13 +171,40 @@ function Sql({ connection, table }: { connection: string; table: Dataset | undef
   )
 }
 
+interface Asking {
+  ticket: string
+  stop: AbortController
+}
+
+/** Where the query stands while it is on its way. */
+function usePlace(asking: Asking | undefined): QuestionPlace | undefined {
+  const place = useQuery({
+    queryKey: ['place', asking?.ticket],
+    queryFn: () => api<QuestionPlace>('GET', `/query/${asking!.ticket}`),
+    enabled: asking !== undefined,
+    refetchInterval: 1000,
+    retry: false,
+  })
+  return place.data
+}
+
+const isAbort = (error: unknown) => error instanceof DOMException && error.name === 'AbortError'
+
+/** `1,000 rows`, of how many where that is known. */
+function howMany({ rows, total, cut }: Grid): string {
+  if (cut === null && total === null) return plural(rows.length, 'row')
+  return total === null ? `${count(rows.length)} rows or more` : plural(total, 'row')
+}
+
 function Result({ grid, label }: { grid: Grid; label: string }) {
   const cut = grid.total !== null && grid.total > grid.rows.length
   return (
     <>
       <p className="text-[13px]" role="status">
-        <b>{grid.total === null ? `${count(grid.rows.length)} rows or more` : plural(grid.total, 'row')}</b>
-        {cut && `, the first ${count(grid.rows.length)} shown`}{' '}
+        <b>{howMany(grid)}</b>
+        {cut && `, the first ${count(grid.rows.length)} shown`}
+        {grid.cut === 'bytes' &&
+          ': more than 8 MB are not shown; choose fewer columns, or the beginnings of values'}{' '}
         <span className="text-ink-2">in {Math.round(grid.milliseconds)} ms</span>
       </p>
       <div className="min-h-64 flex-1">

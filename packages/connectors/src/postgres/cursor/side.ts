@@ -14,7 +14,7 @@ import { inTransaction } from '../capture.ts'
 import { readCatalogue, tableName } from '../catalogue.ts'
 import type { PostgresConfig } from '../config.ts'
 import { copyRanges, PIN } from '../copy.ts'
-import { CHANGES_IN_AN_ANSWER } from '../query.ts'
+import { CHANGES_IN_AN_ANSWER } from '../answers.ts'
 import { ident, literal } from '../text.ts'
 
 const KIND = 'postgres cursor'

@@ -1,0 +1,124 @@
+// @ts-check
+// Holds one DuckDB file in a process of its own: what crashes it, or takes all memory, takes nothing else along
+// (docs/decisions/0016). Told what to do by `host.ts`; ends with its starter.
+import { DuckDBInstance } from '@duckdb/node-api'
+
+/** Beyond this, questions are interrupted; beyond the second, the process ends. The warehouse's own work stays far below. */
+const QUESTIONS_UP_TO_BYTES = 1.5 * 2 ** 30
+const ENDS_AT_BYTES = 3 * 2 ** 30
+const LOOK_MS = 50
+
+/** @typedef {import('@duckdb/node-api').DuckDBConnection} Connection */
+
+/** @type {DuckDBInstance} */
+let instance
+/** @type {Map<number, Connection>} */
+const connections = new Map()
+/** Those with a question under way, and which of them had to be interrupted for want of memory. */
+const asking = new Map()
+let numbers = 0
+
+/** @param {number} number */
+function at(number) {
+  const connection = connections.get(number)
+  if (!connection) throw new Error('the connection is not there any more')
+  return connection
+}
+
+/** @param {unknown} value */
+function plain(value) {
+  return value === null || ['string', 'number', 'boolean'].includes(typeof value) ? value : String(value)
+}
+
+/** @type {Record<string, (asked: any) => unknown>} */
+const DO = {
+  open: async ({ file, settings, statements }) => {
+    instance = await DuckDBInstance.create(file, settings)
+    const connection = await instance.connect()
+    for (const sql of statements) await connection.run(sql)
+    connection.disconnectSync()
+  },
+  connect: async () => {
+    numbers++
+    const number = numbers
+    connections.set(number, await instance.connect())
+    return number
+  },
+  disconnect: ({ connection }) => {
+    at(connection).disconnectSync()
+    connections.delete(connection)
+  },
+  run: async ({ connection, sql, values }) => (await at(connection).run(sql, values)).rowsChanged,
+  ask: async ({ connection, sql, values }) => {
+    const result = await at(connection).runAndReadAll(sql, values)
+    return result.getRows().map(row => row.map(plain))
+  },
+  statements: async ({ connection, sql }) => (await at(connection).extractStatements(sql)).count,
+  question: async ({ connection, sql, maxRows, maxBytes }) => {
+    asking.set(connection, '')
+    try {
+      return await answer(at(connection), sql, maxRows, maxBytes)
+    } catch (error) {
+      if (asking.get(connection) === 'memory')
+        throw new Error('Out of Memory Error: the question took too much')
+      throw error
+    } finally {
+      asking.delete(connection)
+    }
+  },
+  interrupt: ({ connection }) => connections.get(connection)?.interrupt(),
+  close: () => instance?.closeSync(),
+}
+
+/**
+ * The rows, chunk by chunk and value by value, so that no more is made than is given.
+ * @param {Connection} connection @param {string} sql @param {number} maxRows @param {number} maxBytes
+ */
+async function answer(connection, sql, maxRows, maxBytes) {
+  const result = await connection.stream(sql)
+  const names = result.columnNames()
+  const types = result.columnTypes().map(String)
+  /** @type {(string | null)[][]} */
+  const rows = []
+  let bytes = 0
+  for (;;) {
+    const chunk = await result.fetchChunk()
+    if (!chunk || chunk.rowCount === 0) return { names, types, rows, cut: null }
+    for (let i = 0; i < chunk.rowCount; i++) {
+      if (rows.length === maxRows) return { names, types, rows, cut: 'rows' }
+      const row = names.map((_, column) => {
+        const value = chunk.getColumnVector(column).getItem(i)
+        const text = value === null ? null : String(value)
+        bytes += text?.length ?? 1
+        return text
+      })
+      if (bytes > maxBytes) return { names, types, rows, cut: 'bytes' }
+      rows.push(row)
+    }
+  }
+}
+
+setInterval(() => {
+  if (asking.size === 0) return
+  const bytes = process.memoryUsage.rss()
+  if (bytes > ENDS_AT_BYTES) process.kill(process.pid, 'SIGKILL')
+  if (bytes <= QUESTIONS_UP_TO_BYTES) return
+  for (const connection of asking.keys()) {
+    asking.set(connection, 'memory')
+    connections.get(connection)?.interrupt()
+  }
+}, LOOK_MS)
+
+process.on('message', async (/** @type {{ id: number, op: string }} */ { id, op, ...asked }) => {
+  let said
+  try {
+    said = { id, value: await DO[op]?.(asked) }
+  } catch (error) {
+    const { message, code } = /** @type {{ message?: string, code?: string }} */ (error)
+    said = { id, error: { message: message ?? String(error), code } }
+  }
+  process.send?.(said, () => op === 'close' && process.exit())
+})
+// Its starter says when it ends, also when it was killed; a terminal's Ctrl-C is meant for the starter.
+process.on('disconnect', () => process.kill(process.pid, 'SIGKILL'))
+for (const signal of ['SIGINT', 'SIGTERM', 'SIGHUP']) process.on(signal, () => {})

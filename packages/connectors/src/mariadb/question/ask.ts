@@ -1,0 +1,68 @@
+/** Questions of people to a MariaDB server: over a connection of their own, which can only read, and within limits. */
+import type { Grid } from '@tide/core/api/browse'
+import { Failure } from '@tide/core/failure'
+import type { QueryError } from 'mysql2'
+import type { QueryLimits } from '../../contract.ts'
+import { Answer } from '../../question/answer.ts'
+import { QuestionLink } from '../../question/link.ts'
+import { misunderstood, tooLong } from '../../question/refusal.ts'
+import { readingAccount, serverAddress } from '../../server-settings.ts'
+import { Session, withSession } from '../client.ts'
+import type { MariadbConfig } from '../config.ts'
+import { mariadbFailure } from '../errors.ts'
+import { refuseUnlessQuestion } from './allowed.ts'
+
+const STATEMENT_TIMEOUT = 1969
+
+/** The statement of a person; refused by name when it is not known to be a question. */
+export async function ask(config: MariadbConfig, sql: string, limits: QueryLimits): Promise<Grid> {
+  refuseUnlessQuestion(sql)
+  return look(config, sql.replace(/[\s;]+$/, ''), limits)
+}
+
+/** A statement of ours, within the same limits. */
+export async function look(config: MariadbConfig, sql: string, limits: QueryLimits): Promise<Grid> {
+  const settings = readingAccount(config)
+  const where = serverAddress(settings)
+  const session = await Session.open(settings, { database: settings.database }).catch(error => {
+    throw mariadbFailure(error, where)
+  })
+  const { connection } = session
+  const { stream } = connection as unknown as { stream: ConstructorParameters<typeof QuestionLink>[1] }
+  const cancel = () => withSession(settings, other => other.run(`KILL QUERY ${connection.threadId}`))
+  const link = new QuestionLink(limits, stream, cancel)
+  const answer = new Answer(limits)
+  let columns: Grid['columns'] = []
+  try {
+    await session.run('START TRANSACTION READ ONLY')
+    await session.run(
+      `SET SESSION max_statement_time = ${limits.timeoutMs / 1000}, sql_select_limit = ${limits.maxRows + 1}`,
+    )
+    await session.eachRow(
+      sql,
+      found => (columns = found),
+      row => {
+        answer.add(row)
+        return !answer.full
+      },
+    )
+    return answer.grid(columns)
+  } catch (error) {
+    if (link.failure) throw link.failure
+    if (link.over) {
+      answer.cutAtBytes()
+      return answer.grid(columns)
+    }
+    throw refusalOf(error, limits, where)
+  } finally {
+    link.close()
+    session.destroy()
+  }
+}
+
+function refusalOf(error: unknown, limits: QueryLimits, where: string): unknown {
+  if (error instanceof Failure) return error
+  const { errno, message, sqlState } = error as QueryError & { sqlState?: string }
+  if (errno === STATEMENT_TIMEOUT) return tooLong(limits)
+  return sqlState === undefined ? mariadbFailure(error, where) : misunderstood(message)
+}

@@ -1,0 +1,136 @@
+/** Questions of people to a PostgreSQL server: over a connection of their own, which can only read, and within limits. */
+import type { Grid } from '@tide/core/api/browse'
+import { Failure } from '@tide/core/failure'
+import pg, { type FieldDef, type QueryConfig } from 'pg'
+import type { Duplex } from 'node:stream'
+import type { QueryLimits } from '../../contract.ts'
+import { readingAccount, serverAddress } from '../../server-settings.ts'
+import { Answer } from '../../question/answer.ts'
+import { QuestionLink } from '../../question/link.ts'
+import { misunderstood, severalStatements, tooLong } from '../../question/refusal.ts'
+import type { PostgresConfig } from '../config.ts'
+import { postgresFailure } from '../errors.ts'
+import { clientConfig } from '../pool.ts'
+import { questionIn } from './allowed.ts'
+import { parse } from './parse.ts'
+
+const QUERY_CANCELED = '57014'
+
+/** The statement of a person; refused by name when it is not known to be a question. */
+export async function ask(config: PostgresConfig, sql: string, limits: QueryLimits): Promise<Grid> {
+  if (sql.trim() === '') throw severalStatements(0)
+  const { by } = questionIn(await parse(sql))
+  const plain = withoutEnd(sql)
+  return answered(config, limits, by === 'cursor' ? plain : undefined, plain)
+}
+
+/** A statement of ours, within the same limits. */
+export function look(config: PostgresConfig, sql: string, limits: QueryLimits): Promise<Grid> {
+  return answered(config, limits, sql, sql)
+}
+
+/** The semicolon and the comments behind it, which a cursor's declaration must not have; those within do no harm. */
+const withoutEnd = (sql: string) => sql.replace(/[\s;]+$/, '')
+
+async function answered(
+  config: PostgresConfig,
+  limits: QueryLimits,
+  cursor: string | undefined,
+  plain: string,
+): Promise<Grid> {
+  const settings = readingAccount(config)
+  const client = new pg.Client(clientConfig(settings))
+  client.on('error', () => {}) // whoever waits hears of it
+  try {
+    await client.connect()
+  } catch (error) {
+    throw postgresFailure(error, serverAddress(settings))
+  }
+  const { stream } = (client as unknown as { connection: { stream: Duplex } }).connection
+  const { processID } = client as unknown as { processID: number }
+  const link = new QuestionLink(limits, stream, () => cancel(settings, processID))
+  const answer = new Answer(limits)
+  let fields: FieldDef[] = []
+  const take = (text: string) => rowsOf(client, text, answer, found => (fields = found))
+  try {
+    // A server looks whether anybody still waits; older ones and other systems cannot.
+    await client.query(`SET client_connection_check_interval = '2s'`).catch(() => {})
+    await client.query(
+      `BEGIN READ ONLY; SET LOCAL standard_conforming_strings = on; SET LOCAL statement_timeout = ${Math.floor(limits.timeoutMs)}`,
+    )
+    if (cursor === undefined) await take(plain)
+    else {
+      // By the extended protocol, which takes one statement at a time, whatever the parser has read.
+      const text = `DECLARE tide NO SCROLL CURSOR FOR ${cursor}`
+      await client.query({ text, queryMode: 'extended' } as QueryConfig)
+      await take(`FETCH ${limits.maxRows + 1} FROM tide`)
+    }
+    return answer.grid(await named(client, fields))
+  } catch (error) {
+    if (link.failure) throw link.failure
+    if (link.over) {
+      answer.cutAtBytes()
+      return answer.grid(fields.map(({ name }) => ({ name, type: '' })))
+    }
+    throw refusalOf(error, limits, serverAddress(settings))
+  } finally {
+    link.close()
+  }
+}
+
+function refusalOf(error: unknown, limits: QueryLimits, where: string): unknown {
+  if (error instanceof Failure) return error
+  const { code, message, severity } = error as { code?: string; message: string; severity?: string }
+  if (code === QUERY_CANCELED) return tooLong(limits)
+  return severity === undefined ? postgresFailure(error, where) : misunderstood(message)
+}
+
+/** Rows as they come, so that those in front of one that is too large are there. */
+function rowsOf(
+  client: pg.Client,
+  text: string,
+  answer: Answer,
+  describe: (fields: FieldDef[]) => void,
+): Promise<void> {
+  const query = client.query(new pg.Query({ text, rowMode: 'array' } as never))
+  return new Promise((resolve, reject) => {
+    let failed: unknown
+    query.on('row', (row, result) => {
+      if (result) describe(result.fields)
+      try {
+        answer.add(row as (string | null)[])
+      } catch (error) {
+        failed ??= error
+      }
+    })
+    query.on('end', result => {
+      describe(result.fields)
+      if (failed) reject(failed as Error)
+      else resolve()
+    })
+    query.on('error', reject)
+    client.once('end', () => reject(new Error('the connection was closed')))
+  })
+}
+
+/** Columns with the names of their types. */
+async function named(client: pg.Client, fields: readonly FieldDef[]): Promise<Grid['columns']> {
+  const types = await client.query(
+    `SELECT oid::text, pg_catalog.format_type(oid, NULL) AS name FROM pg_catalog.pg_type WHERE oid = ANY ($1::oid[])`,
+    [`{${fields.map(field => field.dataTypeID).join(',')}}`],
+  )
+  const nameOf = new Map(types.rows.map(row => [Number(row.oid), row.name as string]))
+  return fields.map(field => ({ name: field.name, type: nameOf.get(field.dataTypeID) ?? '' }))
+}
+
+/** Ends at the server what that connection runs. */
+async function cancel(config: PostgresConfig, processId: number): Promise<void> {
+  const client = new pg.Client(clientConfig(config))
+  client.on('error', () => {})
+  await client.connect()
+  try {
+    await client.query('SELECT pg_catalog.pg_cancel_backend($1)', [processId])
+  } finally {
+    await client.end()
+  }
+}
