@@ -1,4 +1,5 @@
 /** Kills a real server process at random moments under load; at the end both sides must be equal row by row. */
+import { limits } from '../packages/connectors/tests/limits.ts'
 import { afterAll, beforeAll, expect, test } from '@jest/globals'
 import { duckdb } from '@tide/connectors/duckdb/connector'
 import type { PipelineStatus } from '@tide/core/api/types'
@@ -120,12 +121,12 @@ test(`nothing is lost or doubled by ${KILLS} kills (seed ${SEED})`, async () => 
   expect(await server.stop()).toBe(0)
 
   const session = await duckdb.open({ path: warehouse })
-  const limits = { maxRows: 1_000_000, timeoutMs: 60_000 }
+  const all = limits({ maxRows: 1_000_000, timeoutMs: 60_000, maxBytes: 2 ** 30 })
   const target = await session.query!(
     `SELECT id, epoch_us("at"), moisture, note FROM site.readings ORDER BY readings.id`,
-    limits,
+    all,
   )
-  const totals = await session.query!(`SELECT bed, n FROM site.totals ORDER BY bed`, limits)
+  const totals = await session.query!(`SELECT bed, n FROM site.totals ORDER BY bed`, all)
   await session.close()
   const text = { getTypeParser: () => (value: string) => value }
   const rows = async (sql: string) =>

@@ -39,7 +39,10 @@ await build({
 })
 await build({
   ...node,
-  entryPoints: { 'stand-ins': 'packages/stand-ins/src/main.ts' },
+  entryPoints: {
+    'stand-ins': 'packages/stand-ins/src/main.ts',
+    watchdog: 'packages/stand-ins/src/watchdog.mjs',
+  },
   outdir: `${OUT}/stand-ins`,
   outExtension: { '.js': '.mjs' },
   plugins: [registryPackagesOutside],

@@ -36,6 +36,8 @@ function leave(code) {
   leaving = true
   process.exitCode = code
   for (const child of children) if (child.exitCode === null) child.kill('SIGTERM')
+  // Whatever they still do, they end.
+  setTimeout(() => children.forEach(child => child.kill('SIGKILL')), 10_000).unref()
 }
 process.on('SIGINT', () => leave(0))
 process.on('SIGTERM', () => leave(0))

@@ -1,4 +1,5 @@
 /** The systems of a soak run: real servers, seen as a source and as targets. */
+import { limits } from '../packages/connectors/tests/limits.ts'
 import pg from 'pg'
 import { startRealMariadb, type RealMariadb } from '../packages/connectors/tests/real-mariadb.ts'
 import { startRealPostgres, type RealPostgres } from '../packages/connectors/tests/real-postgres.ts'
@@ -161,7 +162,10 @@ export function duckdbTarget(path: string): SoakTarget {
     rows: async (schemaName, { name, columns }) => {
       const session = await duckdb.open({ path })
       const sql = `SELECT ${columns.map(column => `CAST(${column} AS VARCHAR)`).join(', ')} FROM ${schemaName}.${name}`
-      const { rows } = await session.query!(sql, { maxRows: 10_000_000, timeoutMs: 600_000 })
+      const { rows } = await session.query!(
+        sql,
+        limits({ maxRows: 10_000_000, timeoutMs: 600_000, maxBytes: 2 ** 30 }),
+      )
       await session.close()
       return rows
     },

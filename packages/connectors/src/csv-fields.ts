@@ -49,36 +49,35 @@ function turnLines(lines: Buffer, turns: readonly (TurnField | undefined)[]): Bu
   return Buffer.concat(out)
 }
 
-/** How many lines there are, and the fields of the last one. */
-export function lastLine(csv: readonly Uint8Array[]): { lines: number; fields: (string | null)[] } {
-  let [lines, quoted] = [0, false]
-  // Where the last line begins, which may be some parts before the last one.
-  let [part, start] = [0, 0]
-  let next: [part: number, start: number] = [0, 0]
-  for (let p = 0; p < csv.length; p++) {
-    const bytes = csv[p]!
-    for (let i = 0; i < bytes.length; i++) {
-      const byte = bytes[i]
-      if (byte === QUOTE) quoted = !quoted
-      else if (byte === NEWLINE && !quoted) {
-        lines++
-        ;[part, start] = next
-        next = [p, i + 1]
-      }
-    }
+/** The fields of the last line, looked for from the end: behind where a line begins, quotes come in pairs. */
+export function lastFields(csv: readonly Uint8Array[]): (string | null)[] {
+  let quoted = false
+  let part = csv.length - 1
+  let at = (csv[part]?.length ?? 0) - 1
+  const back = () => {
+    at--
+    while (at < 0 && part > 0) at = csv[--part]!.length - 1
   }
-  const line = Buffer.concat(csv.slice(part)).subarray(start)
+  while (at < 0 && part > 0) at = csv[--part]!.length - 1
+  back() // over the end of the line itself
+  for (; at >= 0; back()) {
+    const byte = csv[part]![at]
+    if (byte === QUOTE) quoted = !quoted
+    else if (byte === NEWLINE && !quoted) break
+  }
+  return fieldsOf(Buffer.concat(csv.slice(Math.max(0, part))).subarray(at + 1))
+}
+
+function fieldsOf(line: Buffer): (string | null)[] {
   const fields: (string | null)[] = []
-  let from = 0
-  quoted = false
+  let [from, quoted] = [0, false]
   for (let i = 0; i < line.length; i++) {
     if (line[i] === QUOTE) quoted = !quoted
     if (quoted || (line[i] !== COMMA && line[i] !== NEWLINE)) continue
     fields.push(i > from ? unquoted(line.subarray(from, i)) : null)
     from = i + 1
-    if (line[i] === NEWLINE) break
   }
-  return { lines, fields }
+  return fields
 }
 
 function unquoted(field: Buffer): string {

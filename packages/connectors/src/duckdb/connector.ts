@@ -6,8 +6,11 @@ import type { CheckItem } from '@tide/core/api/browse'
 import type { Config, Connector, Session } from '../contract.ts'
 import { duckdbFailure } from './errors.ts'
 import type { DuckdbConnection } from './host.ts'
+import { existsSync } from 'node:fs'
+import { dirname, resolve } from 'node:path'
+import { probeFolder } from '../folder-probe.ts'
 import { fileIdentity } from './file.ts'
-import { lease } from './instance.ts'
+import { lease, WRITABLE_REMEDY } from './instance.ts'
 import { query, readCatalogue, readRow } from './read.ts'
 import { tableName } from './sql.ts'
 import { DuckdbTarget } from './target.ts'
@@ -95,23 +98,34 @@ async function open(config: Config): Promise<Session> {
   }
 }
 
+/** Makes nothing: of a file that is not there, only whether it could be made is looked at. */
 async function* check(config: Config): AsyncGenerator<CheckItem> {
   const { path } = settings(config)
-  let session: Session
+  const what = 'Open the file'
   try {
-    session = await open(config)
+    if (!existsSync(path)) {
+      await probeFolder(nearestFolder(path), WRITABLE_REMEDY)
+      yield { what, result: 'ok', found: `${path} is not there yet; it is made when it is first used.` }
+      return
+    }
+    const session = await open(config)
+    try {
+      yield { what, result: 'ok', found: path }
+      const { datasets } = await session.catalogue()
+      yield { what: 'Read the catalogue', result: 'ok', found: `${datasets.length} tables and views` }
+    } finally {
+      await session.close()
+    }
   } catch (error) {
     const { message, remedy } = error as Failure
-    yield { what: 'Open the file', result: 'failed', found: message, remedy }
-    return
+    yield { what, result: 'failed', found: message, remedy }
   }
-  try {
-    yield { what: 'Open the file', result: 'ok', found: path }
-    const { datasets } = await session.catalogue()
-    yield { what: 'Read the catalogue', result: 'ok', found: `${datasets.length} tables and views` }
-  } finally {
-    await session.close()
-  }
+}
+
+function nearestFolder(path: string): string {
+  let folder = dirname(resolve(path))
+  while (!existsSync(folder)) folder = dirname(folder)
+  return folder
 }
 
 export const duckdb: Connector = {

@@ -1,5 +1,5 @@
 /** Which file a path means. */
-import { readlinkSync, statSync } from 'node:fs'
+import { readlinkSync, statSync, type BigIntStats } from 'node:fs'
 import { basename, dirname, resolve } from 'node:path'
 
 const MOST_LINKS = 40
@@ -11,7 +11,7 @@ const MOST_LINKS = 40
 export function fileIdentity(path: string): string {
   let at = resolve(path)
   for (let links = 0; ; links++) {
-    const there = statSync(at, { bigint: true, throwIfNoEntry: false })
+    const there = statOf(at)
     if (there) return `${there.dev}:${there.ino}`
     const link = targetOf(at)
     if (link === undefined || links === MOST_LINKS) break
@@ -19,6 +19,15 @@ export function fileIdentity(path: string): string {
   }
   const folder = dirname(at)
   return folder === at ? at : `${fileIdentity(folder)}/${basename(at)}`
+}
+
+/** Undefined where nothing is, or nothing can be. */
+function statOf(path: string): BigIntStats | undefined {
+  try {
+    return statSync(path, { bigint: true })
+  } catch {
+    return undefined
+  }
 }
 
 function targetOf(path: string): string | undefined {

@@ -21,6 +21,8 @@ const LOG_BYTES = '128MB'
 /** What merges and questions together may put aside on disk. */
 const MOST_SPILLED = '4GB'
 
+export const WRITABLE_REMEDY = 'Give this user the right to write there, or choose another file.'
+
 interface Shared {
   host: DuckdbHost
   connected: number
@@ -136,7 +138,7 @@ async function cutCache(shared: Shared, bytes: number): Promise<void> {
 
 async function openShared(path: string, staging: string): Promise<Shared> {
   const file = resolve(path)
-  await probeFolder(dirname(file), 'Give this user the right to write there, or choose another file.')
+  await probeFolder(dirname(file), WRITABLE_REMEDY)
   const settings = {
     autoinstall_known_extensions: 'false',
     autoload_known_extensions: 'false',
@@ -171,12 +173,7 @@ function openFailure(file: string, error: unknown): Failure {
     )
   }
   if (/EACCES|EROFS|Permission denied|Read-only/i.test(message)) {
-    return new Failure(
-      'structural',
-      `The file ${file} cannot be written.`,
-      'Give this user the right to write there, or choose another file.',
-      error,
-    )
+    return new Failure('structural', `The file ${file} cannot be written.`, WRITABLE_REMEDY, error)
   }
   if (/not a valid DuckDB|serialization|database file/i.test(message)) {
     return new Failure(

@@ -2,7 +2,7 @@ import type { Key, Row } from '@tide/core/records/value'
 import type { Config, Connector, RowTable, Session as OpenSession } from '../contract.ts'
 import { readCatalogue } from './catalogue.ts'
 import { checkMariadb } from './check.ts'
-import type { Session} from './client.ts';
+import type { Session } from './client.ts'
 import { withSession } from './client.ts'
 import { mariadbConfig, mariadbConfigSchema } from './config.ts'
 import { serverAddress } from '../server-settings.ts'

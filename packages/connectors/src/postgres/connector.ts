@@ -91,7 +91,8 @@ function sourceSide(pool: Pool, guard: <T>(work: Promise<T>) => Promise<T>): Sou
     stopCapture: follower => guard(uninstall(pool, follower)),
     view: async () => ({
       position: null,
-      readers: 2,
+      // One is read while another loads and a third waits for its turn.
+      readers: 3,
       async *copy(lane, after, signal) {
         try {
           yield* copyRanges(pool, lane, after, signal)

@@ -2,7 +2,7 @@ import { keyOf, type Key } from '@tide/core/records/value'
 import type { Pool } from 'pg'
 import { to as copyTo } from 'pg-copy-streams'
 import type { CopyRange, SourceLane } from '../contract.ts'
-import { lastLine } from '../csv-fields.ts'
+import { lastFields } from '../csv-fields.ts'
 import { inTransaction } from './capture.ts'
 import { tableName } from './catalogue.ts'
 import { ident, literal, PINNED_SETTINGS } from './text.ts'
@@ -41,17 +41,17 @@ export async function* copyRanges(
     const began = performance.now()
     const beyond = start ? `(${order}) > ${bound(start)}` : 'true'
     // Into memory, so that the transaction is over before anybody waits for the target.
-    const { csv, upTo } = await inTransaction(pool, async client => {
+    const { csv, stream } = await inTransaction(pool, async client => {
       await client.query(PIN)
       const rows = `SELECT ${columns} FROM ${from} WHERE ${beyond} ORDER BY ${order} LIMIT ${rangeRows}`
       const stream = client.query(copyTo(`COPY (${rows}) TO STDOUT (FORMAT csv)`))
       const csv: Uint8Array[] = []
       for await (const part of stream as AsyncIterable<Buffer>) csv.push(part)
-      // Where the range ends is told by its last row, which costs the source nothing more.
-      const { lines, fields } = lastLine(csv)
-      const upTo: Key | null = lines < rangeRows ? null : keyOf(fields, keyIndexes)
-      return { csv, upTo }
+      return { csv, stream }
     })
+    // Where the range ends is told by its last row, which costs the source nothing more. How many rows there were is heard
+    // after them.
+    const upTo: Key | null = stream.rowCount < rangeRows ? null : keyOf(lastFields(csv), keyIndexes)
     yield { csv, upTo: upTo && JSON.stringify(upTo) }
     if (upTo === null) return
     start = upTo
