@@ -24,6 +24,10 @@ export interface Connector {
   roles: ('source' | 'target')[]
   /** JSON Schema of the settings; drives validation and the form. `writeOnly` properties are secrets. */
   configSchema: object
+  /** Settings that say where secrets go: when one changes, they are asked for again. */
+  placeSettings: readonly string[]
+  /** Settings that cannot change while the source is followed. */
+  fixedWhileFollowed: readonly string[]
   /** Equal for two connections that reach the same physical system. */
   identity(config: Config): string
   /** How to reach the system, in one line for people; without secrets. */

@@ -15,6 +15,9 @@ export interface ServerSettings {
 
 export const serverDefaults = { password: '', tls: 'off', tlsCa: '', readingUser: '', readingPassword: '' }
 
+/** Where a password goes, and as whose. */
+export const PLACE_SETTINGS = ['host', 'port', 'database', 'user', 'readingUser', 'tls', 'tlsCa']
+
 /** The settings with the account that questions of people and looks at rows go by. */
 export function readingAccount<T extends ServerSettings>(settings: T): T {
   const { readingUser, readingPassword } = settings

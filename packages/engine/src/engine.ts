@@ -87,10 +87,12 @@ export class Engine {
    */
   inTurn<T>(what: string, deed: () => Promise<T>): Promise<T> {
     const done = (this.deeds.get(what) ?? Promise.resolve()).then(deed)
-    this.deeds.set(
-      what,
-      done.catch(() => {}), // the one who asked hears of it
+    const over = done.then(
+      () => {},
+      () => {}, // the one who asked hears of it
     )
+    this.deeds.set(what, over)
+    void over.then(() => this.deeds.get(what) === over && this.deeds.delete(what))
     return done
   }
 

@@ -1,9 +1,11 @@
 /** The JSON API, thin over engine and store. What it composes is handed in. */
-import { bodyParser } from '@koa/bodyparser'
 import Router from '@koa/router'
 import { Failure } from '@tide/core/failure'
 import type { Problem } from '@tide/core/api/types'
 import Koa from 'koa'
+import { randomBytes } from 'node:crypto'
+import { Foreign, headers, ownPagesOnly, plainBodyOnly, readBody } from './edge.ts'
+import { refuseStrangeId } from './ids.ts'
 import type { Services } from './services.ts'
 import { connectionRoutes } from './routes/connections.ts'
 import { eventRoutes } from './routes/events.ts'
@@ -11,10 +13,7 @@ import { pipelineRoutes } from './routes/pipelines.ts'
 import { queryRoutes } from './routes/query.ts'
 import { serveWeb } from './web.ts'
 
-const STATUS = { refused: 422, value: 422, structural: 409, transient: 503, fault: 500 } as const
-
-/** What a loopback server may be called in an address. */
-const LOOPBACK_NAMES = new Set(['127.0.0.1', 'localhost', '[::1]', '::1'])
+const STATUS = { refused: 422, value: 422, structural: 409, transient: 503 } as const
 
 export function createApp(services: Services): Koa {
   const app = new Koa()
@@ -30,53 +29,20 @@ export function createApp(services: Services): Koa {
         })
       }
     } catch (error) {
-      const failure = error instanceof Failure ? error : undefined
-      const status = failure ? STATUS[failure.kind] : ((error as { status?: number }).status ?? 500)
-      if (status === 500) services.warn(error as Error)
-      problem(ctx, status, {
-        title:
-          status === 500
-            ? 'An error of ours'
-            : failure
-              ? 'It could not be done'
-              : 'The request was not understood',
-        detail: (error as Error).message,
-        remedy:
-          failure?.remedy ??
-          (status === 500 ? 'Look into the log of the server; please report it.' : 'Check the request.'),
-      })
+      tell(ctx, error, services)
     }
   })
-  // A foreign name that was made to point here must not lend a page our origin.
-  app.use(async (ctx, next) => {
-    if (!LOOPBACK_NAMES.has(ctx.hostname)) {
-      throw new Failure('refused', `The name ${ctx.hostname} is not served.`, 'Use 127.0.0.1 or localhost.')
-    }
-    await next()
-  })
-  // Only pages served from here may write: a foreign page would need JSON, which browsers ask about first.
-  app.use(async (ctx, next) => {
-    if (ctx.method !== 'GET' && ctx.method !== 'HEAD' && ctx.length && !ctx.is('json')) {
-      throw new Failure('refused', 'Bodies must be JSON.', 'Send Content-Type: application/json.')
-    }
-    const origin = ctx.get('Origin')
-    if (ctx.method !== 'GET' && ctx.method !== 'HEAD' && origin && hostOf(origin) !== ctx.host) {
-      throw new Failure('refused', `Requests from ${origin} are not taken.`, 'Use the pages of this server.')
-    }
-    await next()
-  })
-  // What cannot be unpacked or read is the sender's fault, whatever it throws.
-  const onError = (error: Error & { status?: number }, ctx: Koa.Context) =>
-    ctx.throw(error.status ?? 400, error.message)
-  app.use(bodyParser({ enableTypes: ['json'], jsonLimit: '4mb', onError }))
-  // No database takes it in a text.
-  app.use(async (ctx, next) => {
-    if (ctx.url.includes('%00') || holdsNul(ctx.request.body)) {
-      throw new Failure('refused', 'The request holds a NUL character.', 'Leave it out.')
-    }
-    await next()
-  })
+  app.use(headers)
+  app.use(ownPagesOnly)
+  app.use(readBody)
+  app.use(plainBodyOnly)
   const router = new Router({ prefix: '/api' })
+  for (const name of ['id', 'ticket']) {
+    router.param(name, (id, _ctx, next) => {
+      refuseStrangeId(id)
+      return next()
+    })
+  }
   connectionRoutes(router, services)
   pipelineRoutes(router, services)
   queryRoutes(router, services)
@@ -86,13 +52,29 @@ export function createApp(services: Services): Koa {
   return app
 }
 
-function holdsNul(value: unknown): boolean {
-  if (typeof value === 'string') return value.includes('\0')
-  return value !== null && typeof value === 'object' && Object.entries(value).flat().some(holdsNul)
+function tell(ctx: Koa.Context, error: unknown, services: Services): void {
+  if (error instanceof Failure && error.kind !== 'fault') {
+    const { message: detail, remedy } = error
+    const status = error instanceof Foreign ? 403 : STATUS[error.kind]
+    return problem(ctx, status, { title: 'It could not be done', detail, remedy })
+  }
+  const { status = 500, message } = error as { status?: number; message: string }
+  if (status < 500) {
+    return problem(ctx, status, {
+      title: 'The request was not understood',
+      detail: message,
+      remedy: 'Check the request.',
+    })
+  }
+  // What it says may hold SQL, paths or secrets; they are for those who may read the log.
+  const number = randomBytes(4).toString('hex')
+  services.warn(error as Error, number)
+  problem(ctx, 500, {
+    title: 'An error of ours',
+    detail: `Something went wrong here that should not have; the server’s log has it under ${number}.`,
+    remedy: `Look there for ${number}; please report it.`,
+  })
 }
-
-/** Pages without an address of their own say `null`. */
-const hostOf = (origin: string) => (URL.canParse(origin) ? new URL(origin).host : undefined)
 
 function problem(ctx: Koa.Context, status: number, body: Pick<Problem, 'title' | 'detail' | 'remedy'>): void {
   ctx.status = status

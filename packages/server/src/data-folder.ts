@@ -1,5 +1,5 @@
 import { randomBytes } from 'node:crypto'
-import { mkdir, readFile, rename, writeFile } from 'node:fs/promises'
+import { chmod, lstat, mkdir, readdir, readFile, rename, writeFile } from 'node:fs/promises'
 import { hostname } from 'node:os'
 import { join } from 'node:path'
 import { lockFolder } from './folder-lock.ts'
@@ -16,8 +16,19 @@ export interface DataFolder {
 
 /** Takes the folder for this process; makes what is not there yet. */
 export async function openDataFolder(folder: string, name = hostname()): Promise<DataFolder> {
+  // Journals, the store and its key are for their owner alone, also those of earlier versions.
+  process.umask(0o077)
   const unlock = await lockFolder(folder)
+  await tighten(folder)
   return { folder, name, home: await homeOf(folder), unlock }
+}
+
+async function tighten(path: string): Promise<void> {
+  const there = await lstat(path)
+  if (there.isSymbolicLink()) return
+  if ((there.mode & 0o077) !== 0) await chmod(path, there.mode & 0o700)
+  if (!there.isDirectory()) return
+  for (const name of await readdir(path)) await tighten(join(path, name)).catch(() => {}) // it may be gone by now
 }
 
 async function homeOf(folder: string): Promise<string> {

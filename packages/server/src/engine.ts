@@ -5,9 +5,10 @@
 import { Failure } from '@tide/core/failure'
 import { resolve } from 'node:path'
 import { openDataFolder } from './data-folder.ts'
-import { endWell, failWith, openServices } from './process.ts'
+import { countFaults, endWell, failWith, openServices } from './process.ts'
 
 async function main(): Promise<void> {
+  countFaults()
   if (!process.env.DATABASE_URL) {
     throw new Failure(
       'refused',

@@ -1,22 +1,22 @@
 import { probeFolder } from '@tide/connectors/folder-probe'
 import { Failure } from '@tide/core/failure'
-import { createHash } from 'node:crypto'
-import { realpath, rm } from 'node:fs/promises'
+import { open, realpath, rm } from 'node:fs/promises'
 import { connect, createServer, type Server } from 'node:net'
-import { tmpdir } from 'node:os'
 import { join } from 'node:path'
 
+/** Longer paths cannot name a socket; then it is reached by way of the open folder. */
+const LONGEST_SOCKET_PATH = 100
+
 /**
- * One server per data folder. Holding a local socket whose name comes from the folder says that somebody is there,
- * and a process that was killed holds it no longer. Throws a Failure when the folder is taken or cannot be written.
+ * One server per data folder. Holding a local socket in the folder says that somebody is there, and a process that was
+ * killed holds it no longer. Throws a Failure when the folder is taken or cannot be written.
  */
 export async function lockFolder(folder: string): Promise<() => Promise<void>> {
   await probeFolder(folder, 'Set TIDE_DATA to one that can be written.')
-  const name = createHash('sha256')
-    .update(await realpath(folder))
-    .digest('hex')
-    .slice(0, 20)
-  const path = join(tmpdir(), `constant-tide-${name}.lock`)
+  const real = await realpath(folder)
+  const whole = join(real, 'server.lock')
+  const opened = Buffer.byteLength(whole) > LONGEST_SOCKET_PATH ? await open(real) : undefined
+  const path = opened ? `/proc/self/fd/${opened.fd}/server.lock` : whole
   let server = await listen(path)
   if (!server) {
     if (await answers(path)) {
@@ -32,7 +32,10 @@ export async function lockFolder(folder: string): Promise<() => Promise<void>> {
   if (!server)
     throw new Failure('refused', `Another server takes the data folder ${folder} just now.`, 'Try again.')
   const held = server
-  return () => new Promise(resolve => held.close(() => resolve()))
+  return async () => {
+    await new Promise<void>(resolve => held.close(() => resolve()))
+    await opened?.close()
+  }
 }
 
 function listen(path: string): Promise<Server | undefined> {

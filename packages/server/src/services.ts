@@ -26,7 +26,8 @@ export interface Services {
   questions: Questions
   shownPlans: ShownPlans
   connector(kind: string): Connector
-  warn(error: Error): void
+  /** Into the log of the process; `number`: by which it was told of. */
+  warn(error: Error, number?: string): void
   close(): Promise<void>
 }
 
@@ -104,7 +105,8 @@ export async function composeServices(
     questions,
     shownPlans: new ShownPlans(),
     connector,
-    warn: error => process.stderr.write(`${error.stack ?? error.message}\n`),
+    warn: (error, number) =>
+      void process.stderr.write(`${number ? `${number}: ` : ''}${error.stack ?? error.message}\n`),
     close: async () => {
       questions.close()
       await engine.stop()

@@ -24,10 +24,14 @@ export class SessionCache {
     this.forgetName = forgetName
   }
 
-  async use<T>(id: string, body: (session: Session) => Promise<T>): Promise<T> {
+  use<T>(id: string, body: (session: Session) => Promise<T>): Promise<T> {
+    return this.useHeld(id, async ({ session }) => body(await session))
+  }
+
+  private async useHeld<T>(id: string, body: (held: Held) => Promise<T>): Promise<T> {
     const held = this.take(id)
     try {
-      return await body(await held.session)
+      return await body(held)
     } finally {
       held.users--
       if (held.users === 0) {
@@ -39,8 +43,8 @@ export class SessionCache {
 
   /** The catalogue, some seconds old at most; `fresh` reads it anew. */
   catalogue(id: string, fresh: boolean): Promise<Catalogue> {
-    return this.use(id, session => {
-      const held = this.held.get(id)!
+    return this.useHeld(id, async held => {
+      const session = await held.session
       if (fresh || !held.catalogue || Date.now() - held.catalogue.at > CATALOGUE_HOLDS_MS) {
         const answer = session.catalogue()
         held.catalogue = { at: Date.now(), answer }

@@ -32,7 +32,6 @@ export async function serveWeb(ctx: Koa.Context, next: Koa.Next): Promise<void> 
         'Cache-Control',
         wanted.startsWith('/assets/') ? 'public, max-age=31536000, immutable' : 'no-cache',
       )
-      ctx.set('X-Content-Type-Options', 'nosniff')
       ctx.body = createReadStream(file)
       return
     }

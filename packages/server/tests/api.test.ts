@@ -220,7 +220,7 @@ test.each([
 test('pages from elsewhere, and such without an address, cannot write', async () => {
   for (const origin of ['null', 'http://elsewhere.example', 'not an origin']) {
     const { status, text } = await send('POST', `/api/pipelines/${draft.id}/stop`, undefined, { origin })
-    expect([status, JSON.parse(text).detail]).toEqual([422, `Requests from ${origin} are not taken.`])
+    expect([status, JSON.parse(text).detail]).toEqual([403, `Requests from ${origin} are not taken.`])
   }
   const own = { origin: `http://127.0.0.1:${port}`, 'content-type': 'application/json' }
   expect(

@@ -135,6 +135,8 @@ export const duckdb: Connector = {
   band: 'warehouses',
   roles: ['target'],
   configSchema,
+  placeSettings: [],
+  fixedWhileFollowed: [],
   identity: config => fileIdentity(settings(config).path),
   address: config => settings(config).path,
   check,

@@ -5,7 +5,7 @@ import { checkMariadb } from './check.ts'
 import type { Session } from './client.ts'
 import { withSession } from './client.ts'
 import { mariadbConfig, mariadbConfigSchema } from './config.ts'
-import { serverAddress } from '../server-settings.ts'
+import { PLACE_SETTINGS, serverAddress } from '../server-settings.ts'
 import { mariadbFailure } from './errors.ts'
 import { logSide } from './log/side.ts'
 import { canonicalRow } from './log/view.ts'
@@ -61,6 +61,8 @@ export const mariadb: Connector = {
   band: 'databases',
   roles: ['source', 'target'],
   configSchema: mariadbConfigSchema,
+  placeSettings: PLACE_SETTINGS,
+  fixedWhileFollowed: [],
   identity: config => {
     const { host, port } = mariadbConfig(config)
     return `${host}:${port}`

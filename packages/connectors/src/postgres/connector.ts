@@ -10,7 +10,7 @@ import { captureGone, ChangeReader, prune } from './changes.ts'
 import { checkPostgres } from './check.ts'
 import { cursorSide } from './cursor/side.ts'
 import { postgresConfig, postgresConfigSchema, type PostgresConfig } from './config.ts'
-import { serverAddress } from '../server-settings.ts'
+import { PLACE_SETTINGS, serverAddress } from '../server-settings.ts'
 import { copyRanges, PIN } from './copy.ts'
 import { postgresFailure } from './errors.ts'
 import { logSide } from './log/side.ts'
@@ -158,6 +158,8 @@ export const postgres: Connector = {
   band: 'databases',
   roles: ['source', 'target'],
   configSchema: postgresConfigSchema,
+  placeSettings: PLACE_SETTINGS,
+  fixedWhileFollowed: ['database', 'method', 'cursorColumn'],
   identity: config => serverAddress(postgresConfig(config)),
   address: config => {
     const settings = postgresConfig(config)

@@ -1,4 +1,5 @@
 import type { DatasetName } from '../records/dataset.ts'
+import { CHOSEN_PATTERN, NAME_PATTERN, NAME_SAYS } from './id.ts'
 
 /** What a pipeline is to do, as its owner wrote it. Stored with every version. */
 export interface Definition {
@@ -28,10 +29,16 @@ export const definitionSchema = {
   required: ['version', 'name', 'from', 'to', 'targetSchema', 'tables'],
   properties: {
     version: { const: 1 },
-    name: { type: 'string', maxLength: 120 },
-    from: { type: 'string' },
-    to: { type: 'string' },
-    targetSchema: { type: 'string', maxLength: 200 },
+    name: { type: 'string', title: 'Name', maxLength: 120, pattern: NAME_PATTERN, patternSays: NAME_SAYS },
+    from: { type: 'string', title: 'Source', pattern: CHOSEN_PATTERN },
+    to: { type: 'string', title: 'Target', pattern: CHOSEN_PATTERN },
+    targetSchema: {
+      type: 'string',
+      title: 'Schema at the target',
+      maxLength: 200,
+      pattern: NAME_PATTERN,
+      patternSays: NAME_SAYS,
+    },
     tables: {
       type: 'array',
       maxItems: 10_000,
@@ -39,7 +46,10 @@ export const definitionSchema = {
         type: 'object',
         additionalProperties: false,
         required: ['namespace', 'name'],
-        properties: { namespace: { type: 'string' }, name: { type: 'string' } },
+        properties: {
+          namespace: { type: 'string', maxLength: 300 },
+          name: { type: 'string', maxLength: 300 },
+        },
       },
     },
   },

@@ -40,8 +40,13 @@ export interface Dataset extends DatasetName {
 
 /** `namespace.name` for people; quoted only where the name itself would mislead. */
 export function printName({ namespace, name }: DatasetName): string {
-  const plain = (part: string) => (/^[\p{L}_][\p{L}\p{N}_$]*$/u.test(part) ? part : `"${part}"`)
+  const plain = (part: string) => (/^[\p{L}_][\p{L}\p{N}_$]*$/u.test(part) ? part : `"${visible(part)}"`)
   return `${plain(namespace)}.${plain(name)}`
+}
+
+/** Characters that turn the text around them, or cannot be seen, as their numbers. */
+function visible(text: string): string {
+  return text.replace(/[\p{Cc}\p{Bidi_Control}]/gu, one => `\\u{${one.codePointAt(0)!.toString(16)}}`)
 }
 
 /** Equal for the same table only, whatever characters its name holds. */

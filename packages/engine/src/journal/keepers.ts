@@ -1,4 +1,5 @@
 import type { LogSide } from '@tide/connectors/contract'
+import { isId } from '@tide/core/definition/id'
 import { join } from 'node:path'
 import type { ConnectionOpener, Surroundings } from '../repositories.ts'
 import { JournalKeeper } from './keeper.ts'
@@ -21,10 +22,16 @@ export class JournalKeepers {
     let keeper = this.keepers.get(connection)
     if (!keeper) {
       const open = () => this.connections.open(connection)
-      keeper = new JournalKeeper(join(this.folder, connection), connection, open, this.surroundings)
+      keeper = new JournalKeeper(this.folderOf(connection), connection, open, this.surroundings)
       this.keepers.set(connection, keeper)
     }
     return keeper
+  }
+
+  /** The one place where an id becomes a path. */
+  private folderOf(connection: string): string {
+    if (!isId(connection)) throw new Error(`“${connection}” is no connection’s id`)
+    return join(this.folder, connection)
   }
 
   /** A pipeline's source over this connection's journal; the caller closes it. */

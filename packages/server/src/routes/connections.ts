@@ -3,9 +3,11 @@ import type { CheckItem } from '@tide/core/api/browse'
 import { connectors } from '@tide/connectors/registry'
 import type { PipelineRecord } from '@tide/core/definition/pipeline'
 import type { ConnectionInfo, JournalAnswer } from '@tide/core/api/types'
+import { NAME_PATTERN, NAME_SAYS } from '@tide/core/definition/id'
 import { Failure } from '@tide/core/failure'
 import { Readable } from 'node:stream'
 import type { ConnectionRecord } from '@tide/store/connections'
+import { idSchema } from '../ids.ts'
 import { leaving } from './query.ts'
 import { newId, type Services } from '../services.ts'
 import { valid } from '../validate.ts'
@@ -15,7 +17,14 @@ const connectionSchema = {
   required: ['name', 'kind', 'config'],
   additionalProperties: false,
   properties: {
-    name: { type: 'string', title: 'Name', minLength: 1, maxLength: 80 },
+    name: {
+      type: 'string',
+      title: 'Name',
+      minLength: 1,
+      maxLength: 80,
+      pattern: NAME_PATTERN,
+      patternSays: NAME_SAYS,
+    },
     kind: { type: 'string' },
     config: { type: 'object' },
   },
@@ -25,7 +34,13 @@ const connectionSchema = {
 const checkSchema = {
   ...connectionSchema,
   required: ['kind', 'config'],
-  properties: { ...connectionSchema.properties, id: { type: 'string' } },
+  properties: { ...connectionSchema.properties, id: idSchema },
+}
+
+interface Setting {
+  title: string
+  writeOnly?: boolean
+  default?: unknown
 }
 
 interface ConnectionBody {
@@ -86,10 +101,62 @@ export function connectionRoutes(router: Router, services: Services): void {
   /** The settings with their secrets, those of a saved connection where none are given. */
   const complete = async (body: ConnectionBody, id: string | undefined) => {
     const { config, secrets } = split(body)
-    const saved = id ? await store.connections.openable(id) : undefined
+    const found = id ? await store.connections.openable(id) : undefined
+    const saved = found?.kind === body.kind ? found : undefined
+    if (saved) refuseLending(body, saved.config, config, secrets)
     const merged = { ...saved?.config, ...config, ...secrets }
     const { configSchema, title } = services.connector(body.kind)
     return valid<Record<string, unknown>>(configSchema, merged, title)
+  }
+
+  /** A saved secret goes only where it went when it was saved. */
+  const refuseLending = (
+    { kind }: ConnectionBody,
+    saved: ConnectionBody['config'],
+    config: ConnectionBody['config'],
+    secrets: ConnectionBody['config'],
+  ) => {
+    const { placeSettings, configSchema } = services.connector(kind)
+    const properties = (configSchema as { properties: Record<string, Setting> }).properties
+    const lent = Object.keys(properties).find(
+      name => properties[name]!.writeOnly && (saved[name] ?? '') !== '' && secrets[name] === undefined,
+    )
+    if (lent === undefined) return
+    const valueOf = (of: ConnectionBody['config'], name: string) =>
+      of[name] ?? properties[name]?.default ?? ''
+    const moved = placeSettings.find(name => name in config && valueOf(saved, name) !== valueOf(config, name))
+    if (moved === undefined) return
+    throw new Failure(
+      'refused',
+      `${properties[moved]!.title} is another than was saved, and the saved ${properties[lent]!.title} goes nowhere else.`,
+      `Enter ${properties[lent]!.title} again.`,
+    )
+  }
+
+  /** What is being followed must stay what it is. */
+  const refuseChangingFollowed = async (
+    id: string,
+    { kind }: ConnectionBody,
+    config: ConnectionBody['config'],
+  ) => {
+    const present = await store.connections.get(id)
+    if (!present) return
+    const { fixedWhileFollowed, configSchema } = services.connector(kind)
+    const properties = (configSchema as { properties: Record<string, Setting> }).properties
+    const valueOf = (of: ConnectionBody['config'], name: string) => of[name] ?? properties[name]?.default
+    const changed = fixedWhileFollowed.find(name => valueOf(present.config, name) !== valueOf(config, name))
+    if (changed === undefined) return
+    const followers = (await store.pipelines.list()).filter(
+      ({ definition, lanes, state, reason }) =>
+        definition.from === id && lanes.length > 0 && !(state === 'Stopped' && reason?.kind === 'person'),
+    )
+    if (followers.length === 0) return
+    const names = followers.map(({ definition }) => `“${definition.name}”`).join(', ')
+    throw new Failure(
+      'refused',
+      `${present.name} is followed by ${names}: “${properties[changed]!.title}” cannot change meanwhile.`,
+      'Stop these pipelines first, so that their capture is taken off where it is now; or make another connection.',
+    )
   }
 
   /** Under pipelines that have made tables somewhere, that place must not become another. */
@@ -120,6 +187,7 @@ export function connectionRoutes(router: Router, services: Services): void {
       throw new Failure('refused', `Another connection is called “${body.name}”.`, 'Choose another name.')
     const { config, secrets } = split(body)
     await refuseMovingTarget(id, body, config)
+    await refuseChangingFollowed(id, body, config)
     await store.connections.save({ id, name: body.name, kind: body.kind, config }, secrets)
     await sessions.renew(id)
   }

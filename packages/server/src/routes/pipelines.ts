@@ -8,6 +8,7 @@ import type { DatasetName } from '@tide/core/records/dataset'
 import { planFor, planForMore } from '../plan.ts'
 import { tieOf } from '../tie.ts'
 import { rowPair } from '../row-pair.ts'
+import { idSchema } from '../ids.ts'
 import { newId, type Services } from '../services.ts'
 import { valid } from '../validate.ts'
 
@@ -22,7 +23,7 @@ const keySchema = { type: 'array', items: { type: 'string' } }
 const planSchema = {
   type: 'object',
   required: ['definition'],
-  properties: { pipeline: { type: 'string' }, definition: definitionSchema },
+  properties: { pipeline: idSchema, definition: definitionSchema },
 }
 
 const logSchema = {
@@ -61,6 +62,13 @@ export function pipelineRoutes(router: Router, services: Services): void {
     return found
   }
 
+  const refuseUnknown = async ({ from, to }: Definition): Promise<void> => {
+    for (const id of [from, to]) {
+      if (id === '' || (await store.connections.get(id))) continue
+      throw new Failure('refused', `There is no connection ${id}.`, 'Choose one of those that are there.')
+    }
+  }
+
   router.get('/health', async ctx => {
     const statuses = await engine.statuses()
     const stopped = statuses.some(({ state, reason }) => state === 'Stopped' && reason?.kind !== 'person')
@@ -90,6 +98,7 @@ export function pipelineRoutes(router: Router, services: Services): void {
 
   router.post('/pipelines', async ctx => {
     const definition = valid<Definition>(definitionSchema, ctx.request.body, 'Pipeline')
+    await refuseUnknown(definition)
     const id = newId()
     await store.pipelines.create(id, definition)
     ctx.status = 201
@@ -103,6 +112,7 @@ export function pipelineRoutes(router: Router, services: Services): void {
   router.put('/pipelines/:id', async ctx => {
     const { id } = await record(ctx.params.id!)
     const definition = valid<Definition>(definitionSchema, ctx.request.body, 'Pipeline')
+    await refuseUnknown(definition)
     await engine.inTurn(id, async () => {
       // The store has the last word: another server may start it just now.
       if (await store.pipelines.setDefinition(id, definition)) return
@@ -130,7 +140,8 @@ export function pipelineRoutes(router: Router, services: Services): void {
         )
       }
       await engine.halt(id)
-      await services.journals.of(definition.from).abandon(id)
+      if (await store.connections.get(definition.from))
+        await services.journals.of(definition.from).abandon(id)
       await store.pipelines.remove(id)
       engine.forget(id)
     })
