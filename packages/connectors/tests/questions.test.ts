@@ -2,7 +2,7 @@ import { afterAll, beforeAll, describe, expect, test } from '@jest/globals'
 import { mkdtempSync, rmSync } from 'node:fs'
 import { tmpdir } from 'node:os'
 import { join } from 'node:path'
-import type { Session } from '../src/contract.ts'
+import type { Config, Connector, Session } from '../src/contract.ts'
 import { duckdb } from '../src/duckdb/connector.ts'
 import { lease } from '../src/duckdb/instance.ts'
 import { mariadb } from '../src/mariadb/connector.ts'
@@ -17,6 +17,8 @@ interface Asked {
   state(): Promise<string>
   /** How many statements of others the system works on. */
   busy(): Promise<number>
+  /** The system with an administrator's settings, and how to carry a script out there. */
+  guarded?: { connector: Connector; config: Config; run(script: string): Promise<void> }
   close(): Promise<void>
 }
 
@@ -50,6 +52,11 @@ async function askPostgres(): Promise<Asked> {
   const one = async (sql: string) => String(Object.values((await client.query(sql)).rows[0]!).join(' '))
   return {
     session: await postgres.open({ ...server.config, method: 'log' }),
+    guarded: {
+      connector: postgres,
+      config: { ...server.config, method: 'cursor' },
+      run: async script => void (await client.query(script)),
+    },
     state: () =>
       one(
         `SELECT (SELECT string_agg(t::text, ';' ORDER BY id) FROM trays t), (SELECT last_value || is_called::text FROM numbers),
@@ -79,6 +86,13 @@ async function askMariadb(): Promise<Asked> {
   const text = async (sql: string) => JSON.stringify(await client.arrays(sql))
   return {
     session: await mariadb.open({ ...server.config }),
+    guarded: {
+      connector: mariadb,
+      config: { ...server.config },
+      run: async script => {
+        for (const statement of script.split(';\n')) await client.run(statement)
+      },
+    },
     state: async () =>
       [
         await text('SELECT * FROM site.trays ORDER BY id'),
@@ -174,7 +188,7 @@ const SYSTEMS: [string, System][] = [
       ],
       endless: 'SELECT count(*) FROM generate_series(1, 3000000000)',
       large: `SELECT i, repeat('x', 1000000) FROM generate_series(1, 30) i`,
-      huge: `SELECT repeat('x', 600000000)`,
+      huge: `SELECT repeat('x', 60000000)`,
     },
   ],
   [
@@ -335,6 +349,28 @@ describe.each(SYSTEMS)('questions to %s', (_, system) => {
       await new Promise(resolve => setTimeout(resolve, 100))
     }
   }, 60_000)
+
+  test('the check tells an account that could write, and how to make one that cannot', async () => {
+    if (!asked.guarded) return expect(asked.session.heldAlone).toBeDefined() // a file has no accounts
+    const { connector, config, run } = asked.guarded
+    const itemOf = async (settings: Config) => {
+      for await (const item of connector.check(settings)) if (item.what === 'Reading account') return item
+      return undefined
+    }
+    const found = await itemOf(config)
+    expect(found).toMatchObject({
+      result: 'warning',
+      found: expect.stringMatching(/could do more than read/),
+    })
+    await run(found!.paste!.replaceAll('choose one', 'for looks'))
+    const reading = { ...config, readingUser: 'constant_tide_reading', readingPassword: 'for looks' }
+    expect(await itemOf(reading)).toMatchObject({ result: 'ok' })
+    expect(await itemOf({ ...reading, readingPassword: 'wrong' })).toMatchObject({ result: 'failed' })
+    const session = await connector.open(reading)
+    const { rows } = await session.query!('SELECT current_user, label FROM trays WHERE id = 1', limits())
+    expect(rows[0]![0]).toMatch(/^constant_tide_reading/)
+    await session.close()
+  })
 
   test('many at once do not wait for each other, and what is previewed has the same limits', async () => {
     const all = Array.from({ length: 8 }, () => ask('SELECT 1'))

@@ -4,6 +4,7 @@ import { Session } from './client.ts'
 import type { MariadbConfig } from './config.ts'
 import { serverAddress } from '../server-settings.ts'
 import { mariadbFailure } from './errors.ts'
+import { checkReading } from './question/check.ts'
 import { ident, literal } from './sql.ts'
 
 /** Retention under which a night's absence would lose the log. */
@@ -50,6 +51,7 @@ async function* checks(session: Session, config: MariadbConfig, where: string): 
         remedy: 'Grant it for each database to be read:',
         paste: `GRANT SELECT ON ${ident(config.database)}.* TO ${literal(config.user)}@'%';`,
       }
+  yield await checkReading(config)
   const variables = new Map(
     (await session.arrays(
       `SHOW GLOBAL VARIABLES WHERE variable_name IN ('log_bin', 'binlog_format', 'binlog_row_metadata', 'binlog_row_image',

@@ -7,6 +7,7 @@ import { postgresFailure } from './errors.ts'
 import { checkCursor } from './cursor/check.ts'
 import { checkLog } from './log/check.ts'
 import { openPool } from './pool.ts'
+import { checkReading } from './question/check.ts'
 import { ident } from './text.ts'
 
 const RIGHTS = `
@@ -67,6 +68,7 @@ async function* checks(
         remedy: 'Let an owner of the tables grant it, for each schema:',
         paste: `GRANT USAGE ON SCHEMA my_schema TO ${ident(config.user)};\nGRANT SELECT ON ALL TABLES IN SCHEMA my_schema TO ${ident(config.user)};`,
       }
+  yield await checkReading(config)
   if (config.method === 'log') return yield* checkLog(config, pool, reader)
   if (config.method === 'cursor') return yield* checkCursor(config, pool)
   yield rights.may_create === 't'

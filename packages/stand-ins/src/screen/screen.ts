@@ -97,9 +97,18 @@ export function createScreen(parts: ScreenParts): Koa {
 
   app.silent = true
   app.use(async (ctx, next) => {
+    // A foreign name that was made to point here must not lend a page our origin.
+    if (!['127.0.0.1', 'localhost'].includes(ctx.hostname)) ctx.throw(403, 'This name is not served.')
     const origin = ctx.get('Origin')
-    if (ctx.method === 'POST' && origin && new URL(origin).host !== ctx.host)
-      ctx.throw(403, 'Another site’s form.')
+    const own = origin === '' || (URL.canParse(origin) && new URL(origin).host === ctx.host)
+    const site = ctx.get('Sec-Fetch-Site')
+    if (ctx.method === 'POST' && (!own || site === 'cross-site')) ctx.throw(403, 'Another site’s form.')
+    ctx.set({
+      'Content-Security-Policy':
+        "default-src 'none'; style-src 'unsafe-inline'; frame-ancestors 'none'; base-uri 'none'",
+      'X-Content-Type-Options': 'nosniff',
+      'Referrer-Policy': 'same-origin',
+    })
     await next()
   })
   app.use(bodyParser({ enableTypes: ['form'], formLimit: '8mb' }))

@@ -29,12 +29,10 @@ function tokensOf(sql: string): Token[] {
   TOKEN.lastIndex = 0
   while (TOKEN.lastIndex < sql.length) {
     const at = TOKEN.lastIndex
+    const ahead = sql.slice(at, at + 20)
+    if (/^\/\*M?!/.test(ahead)) throw notAQuestion('A comment that the server carries out (/*! … */)')
     const text = TOKEN.exec(sql)?.[0]
-    if (text === undefined) {
-      if (/^\/\*M?!/.test(sql.slice(at)))
-        throw notAQuestion('A comment that the server carries out (/*! … */)')
-      throw misunderstood(`It cannot be read from here on: ${sql.slice(at, at + 20)}`)
-    }
+    if (text === undefined) throw misunderstood(`It cannot be read from here on: ${ahead}`)
     if (/^(\s|--|#|\/\*)/.test(text)) continue
     tokens.push({ kind: kindOf(text), text })
   }
