@@ -8,12 +8,13 @@ import chrome from 'selenium-webdriver/chrome.js'
 const FLAGS =
   '--headless --no-sandbox --disable-gpu --disable-quic --no-first-run --disable-background-networking --disable-component-update --disable-sync --disable-dev-shm-usage --force-color-profile=srgb --hide-scrollbars --window-size=1280,800'
 
-export async function openBrowser(): Promise<WebDriver> {
+/** `more`: further flags. */
+export async function openBrowser(more: readonly string[] = []): Promise<WebDriver> {
   process.env.SE_OFFLINE = 'true'
   const profile = await mkdtemp(join(tmpdir(), 'constant-tide-browser-'))
   const options = new chrome.Options()
   options.setChromeBinaryPath('/usr/bin/chromium')
-  options.addArguments(...FLAGS.split(' '), `--user-data-dir=${profile}`)
+  options.addArguments(...FLAGS.split(' '), ...more, `--user-data-dir=${profile}`)
   const driver = await new Builder()
     .forBrowser('chrome')
     .setChromeOptions(options)

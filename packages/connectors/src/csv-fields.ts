@@ -68,7 +68,8 @@ export function lastFields(csv: readonly Uint8Array[]): (string | null)[] {
   return fieldsOf(Buffer.concat(csv.slice(Math.max(0, part))).subarray(at + 1))
 }
 
-function fieldsOf(line: Buffer): (string | null)[] {
+/** The fields that are whole. */
+export function fieldsOf(line: Buffer): (string | null)[] {
   const fields: (string | null)[] = []
   let [from, quoted] = [0, false]
   for (let i = 0; i < line.length; i++) {

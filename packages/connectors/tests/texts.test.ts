@@ -8,7 +8,7 @@ import { mkdtempSync, rmSync, writeFileSync } from 'node:fs'
 import { tmpdir } from 'node:os'
 import { join } from 'node:path'
 import type pg from 'pg'
-import { LineMeter } from '../src/duckdb/line-meter.ts'
+import { LineMeter, RecordTooLong } from '../src/duckdb/line-meter.ts'
 import { readCsv } from '../src/duckdb/sql.ts'
 import { depthOf, listAsJson, listLiteral, parseList } from '@tide/core/records/list'
 import { ident, literal, parseComposite } from '../src/postgres/text.ts'
@@ -148,6 +148,32 @@ test('the longest CSV record is known, however it comes in parts', () => {
           whole.length,
           Math.max(...lines.map(line => line.length)),
         ])
+      },
+    ),
+  )
+})
+
+test('a record that is too long is refused, with the fields in front of what is too long', () => {
+  const field = fc.string({ unit: fc.constantFrom('a', '"', '\n', ',') })
+  fc.assert(
+    fc.property(
+      fc.array(fc.array(field, { minLength: 1, maxLength: 4 })),
+      fc.array(field, { maxLength: 3 }),
+      fc.integer({ min: 1, max: 9 }),
+      (rows, before, size) => {
+        const most = Math.max(60, ...rows.map(row => csvLine(row).length))
+        const whole = Buffer.from([...rows, [...before, 'x'.repeat(most)]].map(csvLine).join(''))
+        const meter = new LineMeter(most)
+        let refused: unknown
+        try {
+          for (let at = 0; at < whole.length; at += size) meter.take(whole.subarray(at, at + size))
+        } catch (error) {
+          refused = error
+        }
+        expect(refused).toBeInstanceOf(RecordTooLong)
+        // Of what had come by then: the first bytes of the record.
+        const { fields } = refused as RecordTooLong
+        expect(before.slice(0, fields.length)).toEqual(fields)
       },
     ),
   )

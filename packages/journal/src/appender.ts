@@ -6,6 +6,7 @@
 import type { LoggedRelation } from '@tide/core/records/relation'
 import { datasetId } from '@tide/core/records/dataset'
 import { open, type FileHandle } from 'node:fs/promises'
+import { refuseTooLarge } from './large-rows.ts'
 import { EntryBuffer } from './entries.ts'
 import { encodeFrame, type FrameSummary } from './frame.ts'
 import { emptySegment, noteFrame, saveIndex, segmentFile, type Segment } from './segment.ts'
@@ -102,19 +103,19 @@ export class Appender {
 
   insert(relation: number, after: Uint8Array): void {
     if (this.passing) return
-    this.buffer.insert(this.count(relation), after)
+    this.buffer.insert(this.count(relation, after), after)
     if (this.buffer.length >= FRAME_BYTES) this.cutInside()
   }
 
   update(relation: number, before: Uint8Array | null, after: Uint8Array): void {
     if (this.passing) return
-    this.buffer.update(this.count(relation), before, after)
+    this.buffer.update(this.count(relation, after), before, after)
     if (this.buffer.length >= FRAME_BYTES) this.cutInside()
   }
 
   remove(relation: number, before: Uint8Array): void {
     if (this.passing) return
-    this.buffer.remove(this.count(relation), before)
+    this.buffer.remove(this.count(relation, before), before)
     if (this.buffer.length >= FRAME_BYTES) this.cutInside()
   }
 
@@ -196,9 +197,11 @@ export class Appender {
     await this.file?.close()
   }
 
-  private count(relation: number): number {
+  /** Our number of the relation, with one more change of it. */
+  private count(relation: number, row?: Uint8Array): number {
     const id = this.idOf.get(relation)
     if (id === undefined) throw new Error(`relation ${relation} was not described`)
+    if (row) refuseTooLarge(this.relations.get(id), row)
     this.part.counts.set(id, (this.part.counts.get(id) ?? 0) + 1)
     return id
   }

@@ -1,5 +1,5 @@
 import { afterEach, beforeEach, expect, test } from '@jest/globals'
-import { encodeRow } from '@tide/core/records/tuple'
+import { encodeRow, TEXT } from '@tide/core/records/tuple'
 import type { ChangeEvent } from '@tide/core/records/change'
 import fc from 'fast-check'
 import {
@@ -14,6 +14,7 @@ import {
 import { tmpdir } from 'node:os'
 import { join } from 'node:path'
 import { Journal } from '../src/journal.ts'
+import { LARGEST_ROW_BYTES } from '../src/large-rows.ts'
 import { JournalReader, type ReadAs } from '../src/reader.ts'
 
 const START = { kind: 'postgres log', incarnation: 'one/1', at: '0/100' }
@@ -366,4 +367,20 @@ test('a full disk is relieved of all that nobody needs; being cut off at it lose
   expect(journal.start.at).toBe(lsn(4))
   expect([...(await readAll(journal, lsn(4), 100)).transactions.keys()]).toEqual(['x4', 'x5'])
   expect(readdirSync(folder)).not.toContain(oldest)
+})
+
+test('a row that nobody could carry is named with its column and its key, and nothing of it is taken', async () => {
+  const journal = await begin()
+  const row = Buffer.alloc(2 + 6 + 5 + LARGEST_ROW_BYTES)
+  row.set(encodeRow(['7']))
+  row[1] = 2
+  row[8] = TEXT
+  row.writeUInt32BE(LARGEST_ROW_BYTES, 9)
+  journal.appender.begin(lsn(1), 1000, 'x1')
+  expect(() => journal.appender.insert(1, row)).toThrow(/^s\.t1\.v: a value of 256 MB .* row with id 7\.$/)
+  await journal.close()
+  opened.length = 0
+  const reader = new JournalReader((await Journal.open(folder))!, START.at, everything)
+  expect((await reader.read(10)).transactions).toEqual([])
+  await reader.close()
 })

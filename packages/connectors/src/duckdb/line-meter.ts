@@ -1,12 +1,37 @@
+import { fieldsOf } from '../csv-fields.ts'
+
 const [QUOTE, NEWLINE] = Buffer.from('"\n')
+
+const NOTHING = Buffer.alloc(0)
+/** Of a record that is too long, to tell which one it is. */
+const HEAD_BYTES = 4096
+
+export class RecordTooLong extends Error {
+  /** Those in front of the one that is too long, or of the first bytes. */
+  readonly fields: readonly (string | null)[]
+
+  constructor(bytes: number, fields: readonly (string | null)[]) {
+    super(`a record of ${bytes} bytes`)
+    this.fields = fields
+  }
+}
 
 /** Watches CSV go by and knows its longest record: a reader must be told, and takes memory accordingly. */
 export class LineMeter {
+  private readonly most: number
+
+  /** `most`: bytes beyond which a record is refused with a `RecordTooLong`. */
+  constructor(most = Infinity) {
+    this.most = most
+  }
+
   /** Bytes of the longest record so far, its end of line included. */
   longest = 0
   bytes = 0
   private inQuotes = false
   private begun = 0
+  /** Where the record that is not over yet begins. */
+  private head: Buffer = NOTHING
 
   take(part: Buffer): void {
     let at = 0
@@ -25,13 +50,22 @@ export class LineMeter {
         at = quote + 1
         quote = part.indexOf(QUOTE!, at)
       } else if (newline !== -1) {
-        this.longest = Math.max(this.longest, this.bytes + newline + 1 - this.begun)
+        const long = this.bytes + newline + 1 - this.begun
+        if (long > this.longest) this.longer(long)
         this.begun = this.bytes + newline + 1
         at = newline + 1
         newline = part.indexOf(NEWLINE!, at)
+        this.head = NOTHING
       } else break
     }
+    if (this.head === NOTHING && this.bytes + part.length > this.begun)
+      this.head = part.subarray(Math.max(0, this.begun - this.bytes)).subarray(0, HEAD_BYTES)
     this.bytes += part.length
-    this.longest = Math.max(this.longest, this.bytes - this.begun)
+    if (this.bytes - this.begun > this.longest) this.longer(this.bytes - this.begun)
+  }
+
+  private longer(bytes: number): void {
+    this.longest = bytes
+    if (bytes > this.most) throw new RecordTooLong(bytes, fieldsOf(this.head))
   }
 }

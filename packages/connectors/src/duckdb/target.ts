@@ -23,11 +23,14 @@ import { duckdbFailure } from './errors.ts'
 import { turnFields } from '../csv-fields.ts'
 import type { DuckdbConnection, HostValue } from './host.ts'
 import type { Lease } from './instance.ts'
-import { LineMeter } from './line-meter.ts'
+import { LineMeter, RecordTooLong } from './line-meter.ts'
 import { listTurn } from './lists.ts'
 import { ddl, ident, readCsv, type CsvFile, STATE_DDL, STATE_SCHEMA, tableName } from './sql.ts'
 
 let files = 0
+
+/** DuckDB reads a row whole, twice over, in the memory it has (see `instance.ts`). */
+const LARGEST_ROW_BYTES = 192 * 2 ** 20
 
 const MARK = Buffer.from('\ufeff')
 
@@ -388,7 +391,7 @@ export class DuckdbTarget implements TargetSide {
     const content = turns.some(turn => turn) ? turnFields(csv, turns) : csv
     const file = join(this.lease.staging, `${files++}.csv`)
     try {
-      const meter = new LineMeter()
+      const meter = new LineMeter(LARGEST_ROW_BYTES)
       const metered = async function* () {
         // DuckDB takes a mark at the beginning of a file for none of its first value, which may begin with one.
         yield MARK
@@ -399,10 +402,26 @@ export class DuckdbTarget implements TargetSide {
       }
       await pipeline(metered, createWriteStream(file))
       await body({ file, bytes: meter.bytes, longestLine: meter.longest })
+    } catch (error) {
+      throw error instanceof RecordTooLong ? tooLarge(table, columns, error) : error
     } finally {
       await rm(file, { force: true })
     }
   }
+}
+
+function tooLarge(
+  table: TargetLane['table'],
+  columns: readonly LaneColumn[],
+  { fields }: RecordTooLong,
+): Failure {
+  const column = columns[fields.length] ?? columns.at(-1)!
+  const told = fields.slice(0, 3).map((value, i) => `${columns[i]!.target} ${value?.slice(0, 60) ?? 'null'}`)
+  return new Failure(
+    'value',
+    `${printName(table)}.${column.target}: a row of more than ${LARGEST_ROW_BYTES / 2 ** 20} MB is more than DuckDB can take in here${told.length > 0 ? `, in the row with ${told.join(', ')}` : ''}.`,
+    'Make the value smaller at the source and continue, or leave the table out and start again.',
+  )
 }
 
 function checkpointValues(checkpoint: Checkpoint): string[] {

@@ -5,6 +5,10 @@ import type { Grid } from '@tide/core/api/browse'
 const ROW = 26
 const FIGURES = /^(u?(big|small|tiny|huge)?int|integer|numeric|decimal|double|float|real)/i
 
+/** More of a value than a cell can show, and than anybody reads on hover, only makes the page slow. */
+const SHOWN_CHARACTERS = 300
+const HOVER_CHARACTERS = 4_000
+
 /** Rows as text, virtualised; nulls are told from empty strings. */
 export function ResultGrid({ grid, label }: { grid: Grid; label: string }) {
   const scroller = useRef<HTMLDivElement>(null)
@@ -34,9 +38,12 @@ export function ResultGrid({ grid, label }: { grid: Grid; label: string }) {
               <th
                 key={`${i} ${name}`}
                 scope="col"
+                title={name.slice(0, HOVER_CHARACTERS)}
                 className={`sticky top-0 z-10 max-w-96 resize-x overflow-hidden border-b border-line-2 bg-paper-2 px-2 py-1 ${right[i] ? 'text-right' : 'text-left'}`}
               >
-                <span className="font-mono font-semibold">{name}</span>
+                <span className="block overflow-hidden font-mono font-semibold text-ellipsis whitespace-nowrap">
+                  {name.slice(0, SHOWN_CHARACTERS)}
+                </span>
                 <span className="block text-[11px] font-normal text-ink-3">{type}</span>
               </th>
             ))}
@@ -49,10 +56,14 @@ export function ResultGrid({ grid, label }: { grid: Grid; label: string }) {
               {grid.rows[index]!.map((value, i) => (
                 <td
                   key={i}
-                  title={value ?? undefined}
+                  title={value?.slice(0, HOVER_CHARACTERS)}
                   className={`max-w-80 overflow-hidden px-2 font-mono text-ellipsis whitespace-nowrap ${right[i] ? 'text-right' : ''}`}
                 >
-                  {value === null ? <span className="text-ink-3 italic">null</span> : value}
+                  {value === null ? (
+                    <span className="text-ink-3 italic">null</span>
+                  ) : (
+                    value.slice(0, SHOWN_CHARACTERS)
+                  )}
                 </td>
               ))}
             </tr>
