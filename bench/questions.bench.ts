@@ -53,7 +53,7 @@ for (let i = 0; Date.now() - began < SECONDS * 1000; i++) {
   const first = 1 + ((i * 7919) % (ROWS - PART))
   await client.query(
     i % 3 === 0
-      ? `INSERT INTO mixed SELECT i, now(), 1, 'new' FROM generate_series(${ROWS + i * PART}, ${ROWS + i * PART + PART - 1}) i`
+      ? `INSERT INTO mixed SELECT i, now(), 1, 'new' FROM generate_series(${ROWS + 1 + i * PART}, ${ROWS + i * PART + PART}) i`
       : `UPDATE mixed SET amount = amount + 1 WHERE id BETWEEN ${first} AND ${first + PART - 1}`,
   )
   made += PART

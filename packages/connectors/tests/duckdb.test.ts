@@ -1,7 +1,7 @@
 import { limits } from './limits.ts'
 import { afterEach, beforeEach, describe, expect, test } from '@jest/globals'
 import { spawnSync } from 'node:child_process'
-import { mkdtempSync, rmSync } from 'node:fs'
+import { existsSync, mkdtempSync, rmSync } from 'node:fs'
 import { tmpdir } from 'node:os'
 import { join } from 'node:path'
 import { DuckDBInstance } from '@duckdb/node-api'
@@ -29,6 +29,33 @@ describe('DuckDB', () => {
   afterEach(async () => {
     await session.close()
     rmSync(folder, { recursive: true, force: true })
+  })
+
+  test('what a killed process has staged goes when the next one opens a file', async () => {
+    const left = mkdtempSync(join(tmpdir(), 'constant-tide-staging-99999999-'))
+    const alive = mkdtempSync(join(tmpdir(), `constant-tide-staging-${process.pid}-`))
+    const script = `const { lease } = await import('@tide/connectors/duckdb/instance'); await (await lease(process.argv[1])).release()`
+    const { status } = spawnSync(
+      process.execPath,
+      ['--import', 'tsx', '--input-type=module', '-e', script, join(folder, 'other.duckdb')],
+      { cwd: process.cwd() },
+    )
+    expect([status, existsSync(left), existsSync(alive)]).toEqual([0, false, true])
+    rmSync(alive, { recursive: true })
+  })
+
+  test('a process that ends takes nothing along, and is started anew for whoever comes', async () => {
+    const asking = session.query!('SELECT count(*) FROM range(1000000) a(i), range(1000000) b(i)', limits())
+    asking.catch(() => {}) // awaited below
+    const held = await lease(join(folder, 'w.duckdb'))
+    const { host } = await held.connect()
+    host.kill('A test ended it.')
+    await expect(asking).rejects.toMatchObject({
+      kind: 'transient',
+      message: expect.stringContaining('A test ended it.'),
+    })
+    expect(await rows()).toHaveLength(3)
+    await held.release()
   })
 
   test('a query is cut at its row cap; a long one is stopped', async () => {

@@ -62,7 +62,12 @@ async function json<T>(method: string, path: string, body?: unknown): Promise<T>
   return JSON.parse(text) as T
 }
 
+/** Errors that nobody waited for. */
+const unwaited: unknown[] = []
+const note = (error: unknown) => void unwaited.push(error)
+
 beforeAll(async () => {
+  process.on('unhandledRejection', note)
   services = await openServices(await openDataFolder(join(folder, 'data'), 'here'))
   services.warn = error => void warned.push(error.stack ?? error.message)
   server = createServer(createApp(services).callback())
@@ -87,6 +92,8 @@ afterAll(async () => {
   server?.close()
   await services?.close()
   rmSync(folder, { recursive: true, force: true })
+  process.off('unhandledRejection', note)
+  expect(unwaited).toEqual([])
 })
 
 const ROUTES: [method: string, path: string][] = [
@@ -125,8 +132,18 @@ const body = fc.oneof(
         kind: fc.constantFrom('duckdb', 'postgres', 'mariadb', 'none', 7),
         config: fc.oneof(fc.jsonValue({ maxDepth: 1 }), fc.constant({ path: join(folder, 'x.duckdb') })),
         id: fc.constantFrom('nobody', null, 3),
-        connection: fc.constantFrom('nobody', '', 3),
-        sql: fc.oneof(fc.string(), fc.jsonValue()),
+        connection: fc.constantFrom('nobody', '', 3, '../x', 'WAREHOUSE'),
+        ticket: fc.constantFrom('t', '../t', 'a'.repeat(50), null),
+        sql: fc.oneof(
+          fc.string(),
+          fc.jsonValue(),
+          fc.constantFrom(
+            'SELECT 1',
+            'DROP TABLE x',
+            "SELECT repeat('x', 99999999)",
+            'SELECT * FROM range(9999999)',
+          ),
+        ),
         definition: fc.jsonValue({ maxDepth: 2 }),
         tables: fc.array(fc.oneof(fc.jsonValue({ maxDepth: 1 }), fc.constant({ namespace: 's', name: 't' }))),
         lanes: fc.array(fc.oneof(fc.integer(), fc.string())),
@@ -135,7 +152,11 @@ const body = fc.oneof(
     )
     .map(value => JSON.stringify(value)),
   fc.string({ unit: 'binary' }),
-  fc.constantFrom(undefined, '', '{', 'null', '[]', '"text"', '0'),
+  fc.constantFrom(undefined, '', '{', 'null', '[]', '"text"', '0', '{"name":"\\ud800"}', '{"\\udfff":[]}'),
+  fc.nat(3000).map(depth => '['.repeat(depth) + ']'.repeat(depth)),
+  fc
+    .nat(3000)
+    .map(n => JSON.stringify({ tables: Array.from({ length: n }, () => n), lanes: Array(n).fill('x') })),
 )
 const query = fc.dictionary(
   fc.constantFrom(
@@ -163,11 +184,23 @@ const headers = fc.record(
     ),
     origin: fc.constantFrom('null', 'http://127.0.0.1:1', 'not an origin', 'file://'),
     'content-encoding': fc.constantFrom('gzip', 'identity'),
+    'sec-fetch-site': fc.constantFrom('cross-site', 'same-origin', 'none', 'x'),
   },
   { requiredKeys: ['content-type'] },
 )
 const id = fc.oneof(
-  fc.constantFrom('WAREHOUSE', 'DRAFT', 'nobody', '%00', '..%2f..', "'", '__proto__', 'constructor'),
+  fc.constantFrom(
+    'WAREHOUSE',
+    'DRAFT',
+    'nobody',
+    '%00',
+    '..%2f..',
+    "'",
+    '__proto__',
+    'constructor',
+    '..',
+    'start',
+  ),
   fc.string().map(encodeURIComponent),
 )
 
@@ -186,7 +219,7 @@ test('whatever is sent, the answer is no error of ours, and what is refused come
         const answer = await send(
           method,
           `/api${place}?${new URLSearchParams(asked)}`,
-          method === 'GET' ? undefined : sent,
+          method === 'GET' ? undefined : sent?.replaceAll('"WAREHOUSE"', JSON.stringify(warehouse.id)),
           told as Record<string, string>,
         )
         expect(warned.splice(0)).toEqual([])

@@ -324,6 +324,34 @@ test('an error of ours is told by a number; what it says is in the log alone', a
   expect(warned.find(line => line.startsWith(number!))).toContain('SELECT secret')
 })
 
+test('what is called like something of ours is nothing special', async () => {
+  for (const name of ['start', 'all', '__proto__', 'constructor']) {
+    const { status } = await send('POST', `/api/pipelines/${name}/start`)
+    expect([name, status]).toEqual([name, 422])
+  }
+  expect((await send('GET', '/api/health')).status).toBe(200)
+})
+
+test('however many listen, the store is asked once', async () => {
+  const list = services.store.pipelines.list
+  let asked = 0
+  services.store.pipelines.list = () => {
+    asked++
+    return list.call(services.store.pipelines)
+  }
+  const heard: Promise<unknown>[] = []
+  const listening = Array.from({ length: 100 }, () => {
+    const one = request({ host: '127.0.0.1', port, path: '/api/events' })
+    heard.push(new Promise(resolve => one.on('response', response => response.once('data', resolve))))
+    one.on('error', () => {}) // ended below
+    return one.end()
+  })
+  await Promise.all(heard)
+  services.store.pipelines.list = list
+  for (const one of listening) one.destroy()
+  expect(asked).toBeLessThan(20)
+})
+
 test('what nobody knows leaves nothing behind', async () => {
   const ids = Array.from({ length: 500 }, (_, i) => `unknown${i}`)
   for (const id of ids) {
