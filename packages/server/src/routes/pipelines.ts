@@ -2,7 +2,7 @@ import type Router from '@koa/router'
 import { definitionSchema, isChangeable, type Definition } from '@tide/core/definition/definition'
 import { Failure } from '@tide/core/failure'
 import { hinders } from '@tide/core/plan/plan'
-import type { PlanAnswer } from '@tide/core/api/types'
+import type { PipelineStatus, PlanAnswer } from '@tide/core/api/types'
 import type { PipelineRecord } from '@tide/core/definition/pipeline'
 import type { DatasetName } from '@tide/core/records/dataset'
 import { planFor, planForMore } from '../plan.ts'
@@ -13,6 +13,7 @@ import { newId, type Services } from '../services.ts'
 import { valid } from '../validate.ts'
 
 const LOG_PAGE = 100
+const UNWELL_LAG_S = 60
 /** What is done alone among all starts; no pipeline has such an id. */
 const STARTS = 'all starts'
 /** Spans of the tide chart in seconds, with the resolution that is read for each. */
@@ -71,9 +72,8 @@ export function pipelineRoutes(router: Router, services: Services): void {
 
   router.get('/health', async ctx => {
     const statuses = await engine.statuses()
-    const stopped = statuses.some(({ state, reason }) => state === 'Stopped' && reason?.kind !== 'person')
     ctx.body = {
-      status: stopped ? 'degraded' : 'ok',
+      status: statuses.some(isUnwell) ? 'degraded' : 'ok',
       version: services.version,
       pipelines: statuses.map(({ id, definition, state, lagSeconds }) => ({
         id,
@@ -230,6 +230,12 @@ export function pipelineRoutes(router: Router, services: Services): void {
       limit: LOG_PAGE,
     })
   })
+}
+
+/** Stopped for a reason, trying again, or so far behind, or so long not heard of, that somebody should look. */
+function isUnwell({ state, reason, retry, lagSeconds }: PipelineStatus): boolean {
+  if (state === 'Stopped') return reason?.kind !== 'person'
+  return retry !== null || (state === 'Following' && (lagSeconds === null || lagSeconds > UNWELL_LAG_S))
 }
 
 const numberOf = (text: string | string[] | undefined) => (text === undefined ? undefined : Number(text))

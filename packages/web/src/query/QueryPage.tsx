@@ -112,6 +112,7 @@ function Sql({ connection, table }: { connection: string; table: Dataset | undef
     onSettled: () => setAsking(undefined),
   })
   const place = usePlace(asking)
+  const waits = asking !== undefined && place?.running === false
   const run = () => {
     if (query.isPending || sql.trim() === '') return
     const next = { ticket: crypto.randomUUID().replaceAll('-', ''), stop: new AbortController() }
@@ -147,7 +148,7 @@ function Sql({ connection, table }: { connection: string; table: Dataset | undef
         />
         <div className="flex items-center gap-3">
           <Button look="filled" type="submit" disabled={sql.trim() === '' || query.isPending}>
-            {query.isPending ? 'Running …' : 'Run'}
+            {waits ? 'Waiting …' : query.isPending ? 'Running …' : 'Run'}
           </Button>
           {asking && (
             <Button type="button" onClick={() => asking.stop.abort()}>
@@ -155,7 +156,7 @@ function Sql({ connection, table }: { connection: string; table: Dataset | undef
             </Button>
           )}
           <span className="text-[12px] text-ink-2" role="status">
-            {asking && place && !place.running
+            {waits
               ? `Waits in line: ${place.ahead === 0 ? 'it is the next' : `${plural(place.ahead, 'query', 'queries')} before it`}.`
               : 'Ctrl+Enter. Reading only; at most 1,000 rows, 8 MB and 20 s.'}
           </span>
@@ -164,7 +165,7 @@ function Sql({ connection, table }: { connection: string; table: Dataset | undef
       <ErrorNotice error={ran ? (isAbort(query.error) ? null : query.error) : first.error} />
       {ran && isAbort(query.error) && <p className="text-ink-2">The query was stopped.</p>}
       {grid && <Result grid={grid} label="Result" />}
-      {!grid && !table && !query.error && (
+      {!grid && !table && !query.error && !query.isPending && (
         <p className="text-ink-2">Choose a table at the left, or write a query.</p>
       )}
     </>

@@ -32,7 +32,8 @@ export async function checkReading(config: MariadbConfig): Promise<CheckItem> {
       remedy:
         'Let an administrator make an account that can only read, and enter it under “Reading account”.',
       paste: [
-        `CREATE USER 'constant_tide_reading'@'%' IDENTIFIED BY 'choose one' WITH MAX_USER_CONNECTIONS 5 MAX_STATEMENT_TIME 30;`,
+        `CREATE USER 'constant_tide_reading'@'%' IDENTIFIED BY 'choose one'`,
+        `  WITH MAX_USER_CONNECTIONS 5 MAX_STATEMENT_TIME 30;`,
         `-- for each database to be read:`,
         `GRANT SELECT ON ${ident(config.database)}.* TO 'constant_tide_reading'@'%';`,
       ].join('\n'),

@@ -44,7 +44,8 @@ export async function checkReading(config: PostgresConfig): Promise<CheckItem> {
 
 function script({ database }: PostgresConfig): string {
   return [
-    `CREATE ROLE constant_tide_reading LOGIN PASSWORD 'choose one' CONNECTION LIMIT 5;`,
+    `CREATE ROLE constant_tide_reading LOGIN PASSWORD 'choose one';`,
+    `ALTER ROLE constant_tide_reading CONNECTION LIMIT 5;`,
     `ALTER ROLE constant_tide_reading SET default_transaction_read_only = on;`,
     `ALTER ROLE constant_tide_reading SET statement_timeout = '30s';`,
     `ALTER ROLE constant_tide_reading SET temp_file_limit = '1GB';`,
