@@ -1,10 +1,10 @@
 import { keyOf, type Key } from '@tide/core/records/value'
 import type { Pool } from 'pg'
-import { to as copyTo } from 'pg-copy-streams'
 import type { CopyRange, SourceLane } from '../contract.ts'
 import { lastFields } from '../csv-fields.ts'
 import { inTransaction } from './capture.ts'
 import { tableName } from './catalogue.ts'
+import { copyOut } from './copy-out.ts'
 import { ident, literal, PINNED_SETTINGS } from './text.ts'
 
 /** A range should keep a one-session source busy for about this long, so that nobody waits for us noticeably. */
@@ -44,13 +44,12 @@ export async function* copyRanges(
     const { csv, stream } = await inTransaction(pool, async client => {
       await client.query(PIN)
       const rows = `SELECT ${columns} FROM ${from} WHERE ${beyond} ORDER BY ${order} LIMIT ${rangeRows}`
-      const stream = client.query(copyTo(`COPY (${rows}) TO STDOUT (FORMAT csv)`))
+      const stream = copyOut(client, `COPY (${rows}) TO STDOUT (FORMAT csv)`)
       const csv: Uint8Array[] = []
-      for await (const part of stream as AsyncIterable<Buffer>) csv.push(part)
+      for await (const part of stream) csv.push(part)
       return { csv, stream }
     })
-    // Where the range ends is told by its last row, which costs the source nothing more. How many rows there were is heard
-    // after them.
+    // Where the range ends is told by its last row, which costs the source nothing more.
     const upTo: Key | null = stream.rowCount < rangeRows ? null : keyOf(lastFields(csv), keyIndexes)
     yield { csv, upTo: upTo && JSON.stringify(upTo) }
     if (upTo === null) return

@@ -3,9 +3,9 @@ import { Failure } from '@tide/core/failure'
 import { randomBytes } from 'node:crypto'
 import { printName } from '@tide/core/records/dataset'
 import type { Pool, PoolClient } from 'pg'
-import { to as copyTo } from 'pg-copy-streams'
 import type { CopyRange, CopyView, SourceLane, Patience } from '../../contract.ts'
 import { tableName } from '../catalogue.ts'
+import { copyOut } from '../copy-out.ts'
 import type { PostgresConfig } from '../config.ts'
 import { PIN } from '../copy.ts'
 import { openPool } from '../pool.ts'
@@ -147,7 +147,7 @@ class SnapshotView implements CopyView {
     const client = await this.take()
     let whole = false
     try {
-      yield* client.query(copyTo(statement)) as AsyncIterable<Buffer>
+      yield* copyOut(client, statement)
       whole = true
     } finally {
       // One that was left in the middle of its answer is of no use any more.
