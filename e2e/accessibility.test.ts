@@ -130,7 +130,7 @@ const VIEWS: [what: string, path: () => string, text: string, before?: () => Pro
       await (
         await find(By.css('#sql'))
       ).sendKeys('DELETE FROM "NURSERY"."BEDS"', Key.chord(Key.CONTROL, Key.ENTER))
-      await sees('not a query but DELETE')
+      await sees('DELETE is not taken')
     },
   ],
   ['the log', () => '/log', 'Alderbank'],

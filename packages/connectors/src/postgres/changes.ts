@@ -12,9 +12,9 @@ import type { Row } from '@tide/core/records/value'
 import type { Pool } from 'pg'
 import type { ChangeBatch, SourceHead, SourceLane } from '../contract.ts'
 import { SHAPE } from './capture.ts'
-import { CAPTURE_SCHEMA } from './catalogue.ts'
+import { tableName, CAPTURE_SCHEMA } from './catalogue.ts'
 import { CHANGES_IN_AN_ANSWER } from './answers.ts'
-import { parseComposite } from './text.ts'
+import { ident, parseComposite } from './text.ts'
 
 const S = CAPTURE_SCHEMA
 
@@ -57,6 +57,9 @@ SELECT t.xid::text, t.last::text, t.count::text, ${iso('t.at')} AS at, (sum(t.co
  ORDER BY t.last
  LIMIT ${LIST_AT_ONCE}`
 
+/** A text holds about twice that; rows of a log have the same bound. */
+const LARGEST_ROW_BYTES = 256 * 2 ** 20
+
 /**
  * The source's clock is read as the statement came in, before it took its snapshot: what it does not see is later. What is
  * neither done nor seen: beyond the old snapshot, and beyond the point reached on the way to the next. */
@@ -72,7 +75,10 @@ SELECT count(*)::text AS pending, ${iso('min(at)')} AS oldest, ${iso('statement_
 
 /** The numbers are qualified where they order: the columns of the answer have the same names, but are text. */
 const EVENTS = `
-SELECT c.xid::text, c.seq::text, c.relation::text, c.op, c.before, c.after
+SELECT c.xid::text, c.seq::text, c.relation::text, c.op,
+       CASE WHEN octet_length(c.before) <= ${LARGEST_ROW_BYTES} THEN c.before END AS before,
+       CASE WHEN octet_length(c.after) <= ${LARGEST_ROW_BYTES} THEN c.after END AS after,
+       (greatest(octet_length(c.before), octet_length(c.after)) > ${LARGEST_ROW_BYTES})::text AS large
   FROM ${S}.change c
  WHERE c.xid = ANY ($1::xid8[]) AND c.relation = ANY ($2::oid[]) AND c.seq > $3::bigint
  ORDER BY c.xid, c.seq
@@ -206,12 +212,35 @@ export class ChangeReader {
     const byId = new Map<string, ChangeEvent[]>(chosen.map(one => [one.xid, []]))
     for (const row of rows) {
       const lane = laneOf.get(row.relation)!
+      if (row.large === 'true') throw await this.tooLarge(lanes[lane]!, row.seq)
       byId.get(row.xid)!.push(decode(row, lane, lanes[lane]!))
     }
     return {
       transactions: chosen.map(one => ({ id: one.xid, at: one.at, events: byId.get(one.xid)! })),
       ...(cut ? { rest: BigInt(rows.at(-1)!.seq) } : {}),
     }
+  }
+
+  /** Which value of a change it is that cannot be read. */
+  private async tooLarge({ dataset, columns, key }: SourceLane, seq: string): Promise<Failure> {
+    const value = (name: string) => `(r.row).${ident(name)}::text`
+    const result = await this.pool.query({
+      text: `SELECT ${[
+        ...key.map(name => `left(${value(name)}, 60)`),
+        ...columns.map(({ source }) => `octet_length(${value(source)})::text`),
+      ].join(', ')}
+        FROM (SELECT coalesce(after, before)::${tableName(dataset)} AS row FROM ${S}.change WHERE seq = $1::bigint) r`,
+      values: [seq],
+      rowMode: 'array',
+    })
+    const found = result.rows[0] as string[]
+    const [told, sizes] = [found.slice(0, key.length), found.slice(key.length).map(Number)]
+    const largest = sizes.indexOf(Math.max(...sizes))
+    return new Failure(
+      'value',
+      `${printName(dataset)}.${columns[largest]!.source}: a value of ${Math.round(sizes[largest]! / 2 ** 20)} MB is larger than can be carried (${LARGEST_ROW_BYTES / 2 ** 20} MB a row), in the row with ${key.map((name, i) => `${name} ${told[i]}`).join(', ')}.`,
+      'Make the value smaller at the source, and start again: the tables are copied anew.',
+    )
   }
 
   private async inspect(lanes: readonly SourceLane[], from: Position): Promise<void> {

@@ -17,10 +17,13 @@ import { logSide } from './log/side.ts'
 import { CANONICAL_OPTIONS, openPool } from './pool.ts'
 import { ask, look } from './question/ask.ts'
 import { PostgresTarget } from './target/target.ts'
-import { ident } from './text.ts'
+import { ident, literal } from './text.ts'
 
 /** Pruned changes leave dead rows behind; after this many the change table is vacuumed. */
 const VACUUM_AFTER = 20_000
+
+/** Of a value that is read for itself. */
+const LARGEST_VALUE_BYTES = 128 * 2 ** 20
 
 async function open(config: Config): Promise<Session> {
   const settings = postgresConfig(config)
@@ -136,18 +139,36 @@ function gone(table: DatasetName, cause: unknown): Failure {
 }
 
 async function readRow(pool: Pool, { name, columns, key }: RowTable, value: Key | null): Promise<Row | null> {
-  const list = columns.map(column => `t.${ident(column.name)}`).join(', ')
   const typeOf = (part: string) => columns.find(column => column.name === part)!.nativeType
   const where = key.map((part, i) => `${ident(part)} = $${i + 1}::text::${typeOf(part)}`).join(' AND ')
   const last = `ORDER BY ${key.map(part => `t.${ident(part)} DESC`).join(', ')}`
+  // A text longer than the driver can make would end the process.
+  const large = columns
+    .map(
+      column =>
+        `WHEN octet_length(t.${ident(column.name)}::text) > ${LARGEST_VALUE_BYTES} THEN ${literal(column.name)}`,
+    )
+    .join(' ')
+  const values = columns.map(
+    column =>
+      `CASE WHEN octet_length(t.${ident(column.name)}::text) <= ${LARGEST_VALUE_BYTES} THEN t.${ident(column.name)} END`,
+  )
   return inTransaction(pool, async client => {
     await client.query(PIN)
     const result = await client.query({
-      text: `SELECT ${list} FROM ${tableName(name)} t ${value ? `WHERE ${where}` : last} LIMIT 1`,
+      text: `SELECT CASE ${large} END, ${values.join(', ')} FROM ${tableName(name)} t ${value ? `WHERE ${where}` : last} LIMIT 1`,
       values: value ? [...value] : [],
       rowMode: 'array',
     })
-    return result.rows[0] ?? null
+    if (!result.rows[0]) return null
+    const [tooLarge, ...row] = result.rows[0] as (string | null)[]
+    if (typeof tooLarge !== 'string') return row
+    const told = key.map((part, i) => `${part} ${value?.[i]?.slice(0, 60) ?? 'last in order'}`).join(', ')
+    throw new Failure(
+      'value',
+      `${printName(name)}.${tooLarge}: the value is larger than can be carried (${LARGEST_VALUE_BYTES / 2 ** 20} MB), in the row with ${told}.`,
+      'Make the value smaller at the source.',
+    )
   })
 }
 

@@ -13,6 +13,7 @@ import { Copyable } from '../parts/Copyable.tsx'
 import { Confirm } from '../parts/Dialog.tsx'
 import { FindField } from '../parts/Field.tsx'
 import { ErrorNotice } from '../parts/Notice.tsx'
+import { Name } from '../parts/Name.tsx'
 import { ResultGrid } from '../parts/ResultGrid.tsx'
 import { Checks } from './Checks.tsx'
 import { JournalSection } from './JournalSection.tsx'
@@ -139,9 +140,7 @@ function Browser({ connection }: { connection: string }) {
                         onClick={() => setChosen(one)}
                         className={`flex w-full justify-between gap-2 min-h-6 border-l-3 px-2 py-0.5 text-left ${one === dataset ? 'border-water-4 bg-paper-2' : 'border-transparent hover:bg-paper-2'}`}
                       >
-                        <span className="overflow-hidden font-mono text-[12px] text-ellipsis">
-                          {one.name}
-                        </span>
+                        <Name>{one.name}</Name>
                         <span
                           className="whitespace-nowrap text-ink-2"
                           title={one.rowsExact ? 'counted' : 'estimated by the server'}
@@ -197,7 +196,9 @@ function Preview({ connection, dataset }: { connection: string; dataset: Dataset
   return (
     <div className="flex min-h-0 min-w-0 flex-col">
       <div className="flex items-baseline gap-3">
-        <h2 className="font-mono text-[13px]">{dataset.name}</h2>
+        <h2>
+          <Name>{dataset.name}</Name>
+        </h2>
         <p className="flex-1 text-[13px] text-ink-2">
           {plural(dataset.fields.length, 'column')}
           {dataset.key.length > 0 && (

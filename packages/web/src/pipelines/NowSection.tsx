@@ -11,6 +11,7 @@ import { DataTable, type Column } from '../parts/DataTable.tsx'
 import { Confirm } from '../parts/Dialog.tsx'
 import { Figure } from '../parts/Figure.tsx'
 import { copySecondsLeft, copyShare } from '../parts/StateWord.tsx'
+import { Name } from '../parts/Name.tsx'
 
 const Tide = lazy(() => import('./Tide.tsx'))
 
@@ -261,8 +262,4 @@ function RecopyLane({ pipeline, lane }: { pipeline: PipelineStatus; lane: LaneSt
       </p>
     </Confirm>
   )
-}
-
-function Name({ children }: { children: string }) {
-  return <span className="font-mono text-[12px]">{children}</span>
 }

@@ -4,6 +4,7 @@ import { useRef, useState } from 'react'
 import { bytes, count, plural } from '../format.ts'
 import { TextButton } from '../parts/Button.tsx'
 import { FindField } from '../parts/Field.tsx'
+import { Name } from '../parts/Name.tsx'
 
 interface TableTreeProps {
   datasets: Dataset[]
@@ -159,7 +160,7 @@ function TableLine({ dataset, ticked, stays, tick }: TableLineProps) {
         disabled={stays}
         onChange={() => tick([dataset], !ticked)}
       />
-      <span className="overflow-hidden font-mono text-[12px] text-ellipsis whitespace-nowrap">{name}</span>
+      <Name>{name}</Name>
       <span className="text-right">
         {rowsExact ? '' : 'about '}
         {count(rows)}

@@ -11,6 +11,7 @@ import { Ledger } from '../frame/Ledger.tsx'
 import { Button } from '../parts/Button.tsx'
 import { SelectField } from '../parts/Field.tsx'
 import { ErrorNotice } from '../parts/Notice.tsx'
+import { Name } from '../parts/Name.tsx'
 import { ResultGrid } from '../parts/ResultGrid.tsx'
 import { useSearchParams } from 'react-router'
 
@@ -47,9 +48,7 @@ export function QueryPage() {
           text: printName(dataset),
           content: (
             <span className="flex justify-between gap-2 text-[13px]">
-              <span className="overflow-hidden font-mono text-[12px] text-ellipsis">
-                {printName(dataset)}
-              </span>
+              <Name>{printName(dataset)}</Name>
               <span className="text-ink-2">{dataset.kind === 'view' ? 'view' : count(dataset.rows)}</span>
             </span>
           ),
