@@ -30,7 +30,7 @@ export async function play(
   sourceName: SourceName,
   targets: readonly SystemKind[],
 ): Promise<Played> {
-  const name = `d${process.pid}_${++cases}`
+  const name = `d${process.pid}x${++cases}`
   const folder = mkdtempSync(join(tmpdir(), 'constant-tide-differential-'))
   const source = await Source.open(systems, sourceName, name)
   const told: Told = { script: [], done: 0, refused: new Map() }
