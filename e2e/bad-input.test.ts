@@ -4,7 +4,6 @@ import { DuckDBInstance } from '@duckdb/node-api'
 import type { ConnectionInfo, PipelineStatus, PlanAnswer, Problem } from '@tide/core/api/types'
 import { spawn } from 'node:child_process'
 import { mkdtempSync, rmSync, statSync } from 'node:fs'
-import { get } from 'node:http'
 import { tmpdir } from 'node:os'
 import { join } from 'node:path'
 import type pg from 'pg'
@@ -164,19 +163,6 @@ test('tables are not added where the others could not go on meanwhile, nor to wh
   expect((await status(id)).definition.tables).toHaveLength(1)
   await call(server.url, 'POST', `/pipelines/${id}/stop`)
   await until(id, ({ state }) => state === 'Stopped')
-})
-
-test('a name that was made to point here is not served', async () => {
-  const port = Number(new URL(server.url).port)
-  const answer = await new Promise<string>(resolve =>
-    get(
-      { host: '127.0.0.1', port, path: '/api/connections', headers: { Host: 'rebound.example' } },
-      response => {
-        response.setEncoding('utf8').on('data', resolve)
-      },
-    ),
-  )
-  expect(JSON.parse(answer)).toMatchObject({ status: 422, detail: 'The name rebound.example is not served.' })
 })
 
 test('a table dropped between plan and start is named', async () => {
