@@ -16,10 +16,8 @@ export interface DataFolder {
 
 /** Takes the folder for this process; makes what is not there yet. */
 export async function openDataFolder(folder: string, name = hostname()): Promise<DataFolder> {
-  // Journals, the store and its key are for their owner alone, also those of earlier versions.
-  process.umask(0o077)
   const unlock = await lockFolder(folder)
-  await tighten(folder)
+  await tighten(folder) // what earlier versions have made
   return { folder, name, home: await homeOf(folder), unlock }
 }
 

@@ -5,10 +5,11 @@
 import { Failure } from '@tide/core/failure'
 import { resolve } from 'node:path'
 import { openDataFolder } from './data-folder.ts'
-import { countFaults, endWell, failWith, openServices } from './process.ts'
+import { countFaults, endWell, failWith, makePrivately, openServices } from './process.ts'
 
 async function main(): Promise<void> {
   countFaults()
+  makePrivately()
   if (!process.env.DATABASE_URL) {
     throw new Failure(
       'refused',

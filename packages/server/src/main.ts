@@ -8,10 +8,11 @@ import type { AddressInfo } from 'node:net'
 import { resolve } from 'node:path'
 import { createApp } from './app.ts'
 import { openDataFolder } from './data-folder.ts'
-import { countFaults, endWell, failWith, openServices } from './process.ts'
+import { countFaults, endWell, failWith, makePrivately, openServices } from './process.ts'
 
 async function main(): Promise<void> {
   countFaults()
+  makePrivately()
   const folder = resolve(process.env.TIDE_DATA ?? '.tide')
   const host = process.env.TIDE_HOST ?? '127.0.0.1'
   const port = portOf(process.env.TIDE_PORT ?? '4600')

@@ -31,6 +31,11 @@ export function endWell(services: Services, data: DataFolder, before: () => void
   process.on('disconnect', () => void close())
 }
 
+/** What the process makes is for its owner alone: journals, the store, its key, and files of its children. */
+export function makePrivately(): void {
+  process.umask(0o077)
+}
+
 /** Errors that nobody waited for: none may exist, so tests fail with them; a server logs them and goes on. */
 export function countFaults(): void {
   process.on('unhandledRejection', error => {

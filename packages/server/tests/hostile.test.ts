@@ -17,7 +17,7 @@ import { tmpdir } from 'node:os'
 import { join } from 'node:path'
 import { createApp } from '../src/app.ts'
 import { openDataFolder, type DataFolder } from '../src/data-folder.ts'
-import { openServices } from '../src/process.ts'
+import { makePrivately, openServices } from '../src/process.ts'
 import type { Services } from '../src/services.ts'
 
 const folder = mkdtempSync(join(tmpdir(), 'constant-tide-hostile-'))
@@ -27,6 +27,7 @@ let services: Services
 let server: Server
 let port: number
 let unwaited = 0
+let mask = 0
 const count = () => void unwaited++
 
 interface Answer {
@@ -70,6 +71,8 @@ beforeAll(async () => {
   writeFileSync(join(folder, 'data', 'old', 'segment'), 'x')
   chmodSync(join(folder, 'data', 'old', 'segment'), 0o666)
   chmodSync(join(folder, 'data', 'old'), 0o777)
+  mask = process.umask()
+  makePrivately()
   data = await openDataFolder(join(folder, 'data'), 'here')
   services = await openServices(data)
   services.warn = (error, number) => void warned.push(`${number} ${error.stack}`)
@@ -84,6 +87,7 @@ afterAll(async () => {
   await data?.unlock()
   rmSync(folder, { recursive: true, force: true })
   process.off('unhandledRejection', count)
+  process.umask(mask)
   expect(unwaited).toBe(0)
 })
 
