@@ -1,7 +1,7 @@
 /** What the benchmarks run on: the embedded source, the built server, a pipeline between them. */
 import type { PipelineStatus } from '@tide/core/api/types'
 import { fork, type ChildProcess } from 'node:child_process'
-import { mkdtempSync, readFileSync, rmSync } from 'node:fs'
+import { mkdtempSync, readdirSync, readFileSync, rmSync } from 'node:fs'
 import { tmpdir } from 'node:os'
 import { join } from 'node:path'
 import { fileURLToPath } from 'node:url'
@@ -87,9 +87,23 @@ export async function makeBed(rows: number, nodeOptions = ''): Promise<Bed> {
 
 export const copied = (status: PipelineStatus) => status.lanes.every(lane => lane.copied)
 
-/** Resident memory of a process in MB. */
+/** Resident memory of a process and all that it has started, in MB. */
 export function residentMemory(pid: number): number {
-  return Number(/VmRSS:\s+(\d+)/.exec(readFileSync(`/proc/${pid}/status`, 'utf8'))![1]) / 1024
+  const children = readdirSync('/proc')
+    .filter(name => /^\d+$/.test(name))
+    .filter(name => new RegExp(`PPid:\\s+${pid}\n`).test(statusOf(name)))
+  return children.reduce((sum, child) => sum + residentMemory(Number(child)), residentOf(statusOf(pid)))
+}
+
+const residentOf = (status: string) => Number(/VmRSS:\s+(\d+)/.exec(status)?.[1] ?? 0) / 1024
+
+/** Of one that has ended meanwhile, nothing. */
+function statusOf(pid: number | string): string {
+  try {
+    return readFileSync(`/proc/${pid}/status`, 'utf8')
+  } catch {
+    return ''
+  }
 }
 
 export function percentile(values: number[], share: number): number {

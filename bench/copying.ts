@@ -52,7 +52,7 @@ export async function copyOurs(
   if (status.state === 'Stopped') throw new Error(status.reason?.message)
   if (status.lanes[0]!.copiedRows !== rows) throw new Error(`${status.lanes[0]!.copiedRows} rows were copied`)
   say(
-    `ours: ${rows} rows in ${measured.seconds.toFixed(2)} s; the server process held ${Math.round(peak)} MB at most`,
+    `ours: ${rows} rows in ${measured.seconds.toFixed(2)} s; the server and its children held ${Math.round(peak)} MB at most`,
   )
   await server.stop()
   return measured

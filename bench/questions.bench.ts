@@ -30,11 +30,12 @@ await client.query(
 )
 const id = await bed.follow('w', 'duckdb')
 const { definition } = await bed.status(id)
-let asking = true
+const leaving = new AbortController()
 const ended = new Map<number, number>()
 const ask = async (n: number) => {
-  for (let i = n; asking; i++) {
+  for (let i = n; !leaving.signal.aborted; i++) {
     const answer = await fetch(`${server.url}/api/query`, {
+      signal: leaving.signal,
       method: 'POST',
       headers: { 'content-type': 'application/json' },
       body: JSON.stringify({ connection: definition.to, sql: HEAVY[i % HEAVY.length] }),
@@ -62,8 +63,8 @@ const seconds = (Date.now() - began) / 1000
 const samples = await call<TideSample[]>(server.url, 'GET', `/pipelines/${id}/figures?seconds=600`)
 const lags = samples.flatMap(({ at, lag }) => (at > began + 1000 && lag !== null ? [lag] : []))
 await bed.untilLanded(id, made)
-asking = false
-await Promise.all(askers)
+leaving.abort()
+await Promise.allSettled(askers)
 await client.end()
 await bed.close()
 await source.close()

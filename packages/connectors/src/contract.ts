@@ -24,6 +24,8 @@ export interface Connector {
   roles: ('source' | 'target')[]
   /** JSON Schema of the settings; drives validation and the form. `writeOnly` properties are secrets. */
   configSchema: object
+  /** How many questions of people run at once; the others wait. */
+  questionsAtOnce: number
   /** Settings that say where secrets go: when one changes, they are asked for again. */
   placeSettings: readonly string[]
   /** Settings that cannot change while the source is followed. */

@@ -3,7 +3,6 @@ import type { QueryLimits } from '@tide/connectors/contract'
 import type { QuestionPlace } from '@tide/core/api/browse'
 import { Failure } from '@tide/core/failure'
 
-const AT_ONCE = 2
 const MOST_WAITING = 20
 const MAX_BYTES = 8 * 2 ** 20
 
@@ -18,7 +17,9 @@ interface Line {
 }
 
 export interface QuestionAsked {
-  connection: string
+  /** Those of one line wait for each other. */
+  line: string
+  atOnce: number
   /** By which whoever asks can learn how long the line is. */
   ticket?: string | undefined
   maxRows: number
@@ -34,14 +35,14 @@ export class Questions {
 
   /** Waits for its turn, then asks. Time in line does not count. */
   async ask<T>(asked: QuestionAsked, body: (limits: QueryLimits) => Promise<T>): Promise<T> {
-    const { connection, ticket, maxRows, timeoutMs } = asked
+    const { line: name, ticket, maxRows, timeoutMs } = asked
     const signal = AbortSignal.any([asked.signal, this.closing.signal])
-    const line = this.lines.get(connection) ?? { running: 0, waiting: [] }
-    this.lines.set(connection, line)
+    const line = this.lines.get(name) ?? { running: 0, waiting: [] }
+    this.lines.set(name, line)
     try {
-      await turnIn(line, ticket, signal)
+      await turnIn(line, asked, signal)
     } catch (error) {
-      this.forgetEmpty(connection, line)
+      this.forgetEmpty(name, line)
       throw error
     }
     if (ticket !== undefined) this.running.add(ticket)
@@ -53,7 +54,7 @@ export class Questions {
       // The turn is handed over, so that nobody slips in between.
       if (next) next.begin()
       else line.running--
-      this.forgetEmpty(connection, line)
+      this.forgetEmpty(name, line)
     }
   }
 
@@ -72,15 +73,15 @@ export class Questions {
     this.closing.abort()
   }
 
-  private forgetEmpty(connection: string, line: Line): void {
-    if (line.running === 0 && line.waiting.length === 0) this.lines.delete(connection)
+  private forgetEmpty(name: string, line: Line): void {
+    if (line.running === 0 && line.waiting.length === 0) this.lines.delete(name)
   }
 }
 
-function turnIn(line: Line, ticket: string | undefined, signal: AbortSignal): Promise<void> {
+function turnIn(line: Line, { ticket, atOnce }: QuestionAsked, signal: AbortSignal): Promise<void> {
   const given = () => new Failure('refused', 'The query was given up.', 'Run it again.')
   if (signal.aborted) return Promise.reject(given())
-  if (line.running < AT_ONCE) {
+  if (line.running < atOnce) {
     line.running++
     return Promise.resolve()
   }

@@ -135,6 +135,8 @@ export const duckdb: Connector = {
   band: 'warehouses',
   roles: ['target'],
   configSchema,
+  // Its threads are those that the engine writes with.
+  questionsAtOnce: 1,
   placeSettings: [],
   fixedWhileFollowed: [],
   identity: config => fileIdentity(settings(config).path),

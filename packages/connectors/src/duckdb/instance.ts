@@ -25,6 +25,8 @@ export const WRITABLE_REMEDY = 'Give this user the right to write there, or choo
 
 interface Shared {
   host: DuckdbHost
+  /** The one folder that SQL may read from. */
+  staging: string
   connected: number
   /** Loaded since the cache was cut. */
   loadedBytes: number
@@ -34,7 +36,6 @@ interface Opened {
   path: string
   /** Who comes is counted before it is waited for, so that it is not closed under anybody. */
   users: number
-  staging: Promise<string>
   shared: Promise<Shared>
   /** Under which it is found: a file gets another identity when it is made. */
   identities: Set<string>
@@ -44,9 +45,10 @@ const open = new Map<string, Opened>()
 /** Files that are being closed, which takes a moment. */
 const closing = new Map<string, Promise<void>>()
 
-/** A use of the file. `staging` is the one folder that SQL may read from. */
+/** A use of the file. What held it may end; then it is opened anew for whoever asks next. */
 export interface Lease {
-  staging: string
+  /** The folder from which SQL may read. */
+  staging(): Promise<string>
   connect(): Promise<DuckdbConnection>
   disconnect(connection: DuckdbConnection): Promise<void>
   /** So much was loaded: now and then gives back the memory of cached blocks, unless anybody but the caller is connected. */
@@ -59,59 +61,74 @@ export async function lease(path: string): Promise<Lease> {
   await closing.get(fileIdentity(path))
   const opened = open.get(fileIdentity(path)) ?? begin(path)
   opened.users++
-  const staging = await opened.staging
-  await opened.shared
   let released = false
+  const release = async () => {
+    if (released) return
+    released = true
+    if (--opened.users === 0) await end(opened)
+  }
+  try {
+    await presentOf(opened)
+  } catch (error) {
+    await release()
+    throw error
+  }
   return {
-    staging,
+    staging: async () => (await presentOf(opened)).staging,
     connect: async () => {
-      // One that has ended is started anew for whoever comes.
-      if ((await opened.shared).host.ended) start(opened)
-      const shared = await opened.shared
+      const shared = await presentOf(opened)
       shared.connected++
       return shared.host.connect()
     },
     disconnect: async connection => {
-      const shared = await opened.shared
       await connection.disconnect()
-      if (connection.host === shared.host) shared.connected--
+      const shared = await opened.shared.catch(() => undefined)
+      if (shared && connection.host === shared.host) shared.connected--
     },
-    loaded: async bytes => cutCache(await opened.shared, bytes),
-    release: async () => {
-      if (released) return
-      released = true
-      if (--opened.users === 0) await end(opened)
-    },
+    loaded: async bytes => cutCache(await presentOf(opened), bytes),
+    release,
   }
 }
 
 function begin(path: string): Opened {
   const identity = fileIdentity(path)
-  const opened = { path, users: 0, identities: new Set([identity]) } as unknown as Opened
+  const opened: Opened = { path, users: 0, shared: openShared(path), identities: new Set([identity]) }
   open.set(identity, opened)
-  opened.staging = makeStaging()
-  start(opened)
+  nameWhenThere(opened)
   return opened
 }
 
-function start(opened: Opened): void {
-  opened.shared = opened.staging.then(staging => openShared(opened.path, staging))
+/** The process that holds the file now; started anew, once for all who wait, when it has ended. */
+async function presentOf(opened: Opened): Promise<Shared> {
+  const waited = opened.shared
+  const shared = await waited.catch(() => undefined)
+  if (shared && !shared.host.ended) return shared
+  if (opened.shared === waited && (shared || opened.users > 1)) {
+    opened.shared = openShared(opened.path, shared?.staging)
+    nameWhenThere(opened)
+  }
+  return opened.shared
+}
+
+function nameWhenThere(opened: Opened): void {
   opened.shared.then(
     () => {
       const identity = fileIdentity(opened.path)
       opened.identities.add(identity)
       open.set(identity, opened)
     },
-    () => void end(opened),
+    () => {}, // whoever waits hears of it
   )
 }
 
 /** Takes it off the list at once; who comes next waits until the file is closed. */
 async function end(opened: Opened): Promise<void> {
-  const closed = (async () => {
-    await opened.shared.then(({ host }) => host.close()).catch(() => {})
-    await rm(await opened.staging, { recursive: true, force: true })
-  })().catch(() => {})
+  const closed = opened.shared
+    .then(async ({ host, staging }) => {
+      await host.close()
+      await rm(staging, { recursive: true, force: true })
+    })
+    .catch(() => {}) // it was never open
   for (const identity of opened.identities) {
     if (open.get(identity) !== opened) continue
     open.delete(identity)
@@ -136,9 +153,12 @@ async function cutCache(shared: Shared, bytes: number): Promise<void> {
   }
 }
 
-async function openShared(path: string, staging: string): Promise<Shared> {
+/** `left`: what was staged for a process that has ended. */
+async function openShared(path: string, left?: string): Promise<Shared> {
   const file = resolve(path)
   await probeFolder(dirname(file), WRITABLE_REMEDY)
+  if (left !== undefined) await rm(left, { recursive: true, force: true })
+  const staging = await makeStaging()
   const settings = {
     autoinstall_known_extensions: 'false',
     autoload_known_extensions: 'false',
@@ -154,8 +174,9 @@ async function openShared(path: string, staging: string): Promise<Shared> {
       `SET GLOBAL TimeZone = 'UTC'`,
       'SET enable_external_access = false',
     ])
-    return { host, connected: 0, loadedBytes: 0 }
+    return { host, staging, connected: 0, loadedBytes: 0 }
   } catch (error) {
+    await rm(staging, { recursive: true, force: true })
     throw openFailure(file, error)
   }
 }

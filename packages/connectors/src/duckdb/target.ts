@@ -389,7 +389,7 @@ export class DuckdbTarget implements TargetSide {
   ): Promise<void> {
     const turns = columns.map(column => listTurn(table, column))
     const content = turns.some(turn => turn) ? turnFields(csv, turns) : csv
-    const file = join(this.lease.staging, `${files++}.csv`)
+    const file = join(await this.lease.staging(), `${files++}.csv`)
     try {
       const meter = new LineMeter(LARGEST_ROW_BYTES)
       const metered = async function* () {

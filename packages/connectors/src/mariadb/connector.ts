@@ -61,6 +61,7 @@ export const mariadb: Connector = {
   band: 'databases',
   roles: ['source', 'target'],
   configSchema: mariadbConfigSchema,
+  questionsAtOnce: 2,
   placeSettings: PLACE_SETTINGS,
   fixedWhileFollowed: [],
   identity: config => {

@@ -179,6 +179,7 @@ export const postgres: Connector = {
   band: 'databases',
   roles: ['source', 'target'],
   configSchema: postgresConfigSchema,
+  questionsAtOnce: 2,
   placeSettings: PLACE_SETTINGS,
   fixedWhileFollowed: ['database', 'method', 'cursorColumn'],
   identity: config => serverAddress(postgresConfig(config)),

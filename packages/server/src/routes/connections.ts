@@ -301,10 +301,18 @@ export function connectionRoutes(router: Router, services: Services): void {
   })
 
   router.get('/connections/:id/preview', async ctx => {
-    await record(ctx.params.id!)
+    const { kind } = await record(ctx.params.id!)
     const table = valid<{ namespace: string; name: string }>(tableSchema, { ...ctx.query }, 'Preview')
     const id = ctx.params.id!
-    const asked = { connection: id, maxRows: PREVIEW_ROWS, timeoutMs: PREVIEW_MS, signal: leaving(ctx) }
+    // Looking at rows does not wait for long queries.
+    const atOnce = services.connector(kind).questionsAtOnce
+    const asked = {
+      line: `${id} looks`,
+      atOnce,
+      maxRows: PREVIEW_ROWS,
+      timeoutMs: PREVIEW_MS,
+      signal: leaving(ctx),
+    }
     ctx.body = await services.questions.ask(asked, limits =>
       sessions.use(id, async session => {
         const grid = await session.preview(table, limits)

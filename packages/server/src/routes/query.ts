@@ -19,14 +19,29 @@ const querySchema = {
   },
 }
 
-export function queryRoutes(router: Router, { sessions, questions }: Services): void {
+export function queryRoutes(router: Router, { sessions, questions, store, connector }: Services): void {
   router.post('/query', async ctx => {
     const { connection, sql, ticket } = valid<{ connection: string; sql: string; ticket?: string }>(
       querySchema,
       ctx.request.body,
       'Query',
     )
-    const asked = { connection, ticket, maxRows: MAX_ROWS, timeoutMs: TIMEOUT_MS, signal: leaving(ctx) }
+    const record = await store.connections.get(connection)
+    if (!record)
+      throw new Failure(
+        'refused',
+        `There is no connection ${connection}.`,
+        'Choose one of those that are there.',
+      )
+    const atOnce = connector(record.kind).questionsAtOnce
+    const asked = {
+      line: connection,
+      atOnce,
+      ticket,
+      maxRows: MAX_ROWS,
+      timeoutMs: TIMEOUT_MS,
+      signal: leaving(ctx),
+    }
     ctx.body = await questions.ask(asked, limits =>
       sessions.use(connection, session => {
         if (!session.query) {
