@@ -14,6 +14,9 @@ const TOKEN =
 const STARTS = new Set(['SELECT', 'WITH', 'VALUES', 'SHOW', 'EXPLAIN', 'DESCRIBE', 'DESC'])
 const EXPLAINED = new Set(['SELECT', 'WITH', 'VALUES', '('])
 
+/** Reserved words, which no column can have for its name; before a bracket two of them are functions. */
+const CHANGES = new Set(['DELETE', 'UPDATE', 'INSERT', 'REPLACE'])
+
 /** Throws, naming it, when a part of the statement is not known to be harmless. */
 export function refuseUnlessQuestion(sql: string): void {
   const tokens = tokensOf(sql)
@@ -76,6 +79,7 @@ function refuseAt(tokens: readonly Token[], { kind, text }: Token, i: number): v
   if (!afterDot) {
     if (word === 'INTO') throw notAQuestion('INTO')
     if (word === 'PROCEDURE' && wordAt(tokens, 0) !== 'SHOW') throw notAQuestion('PROCEDURE')
+    if (CHANGES.has(word) && next !== '(') throw notAQuestion(word)
     if (word === 'FOR' && next === 'UPDATE') throw notAQuestion('FOR UPDATE')
     if (word === 'LOCK' && next === 'IN') throw notAQuestion('LOCK IN SHARE MODE')
     if (['NEXT', 'PREVIOUS'].includes(word) && next === 'VALUE') throw notAQuestion(`${word} VALUE FOR`)
