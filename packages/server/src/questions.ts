@@ -1,5 +1,6 @@
 /** Questions of people to systems: few at once for each connection, the others wait in line, and all can be ended. */
 import type { QueryLimits } from '@tide/connectors/contract'
+import { left } from '@tide/connectors/question/refusal'
 import type { QuestionPlace } from '@tide/core/api/browse'
 import { Failure } from '@tide/core/failure'
 
@@ -79,8 +80,7 @@ export class Questions {
 }
 
 function turnIn(line: Line, { ticket, atOnce }: QuestionAsked, signal: AbortSignal): Promise<void> {
-  const given = () => new Failure('refused', 'The query was given up.', 'Run it again.')
-  if (signal.aborted) return Promise.reject(given())
+  if (signal.aborted) return Promise.reject(left())
   if (line.running < atOnce) {
     line.running++
     return Promise.resolve()
@@ -92,7 +92,7 @@ function turnIn(line: Line, { ticket, atOnce }: QuestionAsked, signal: AbortSign
   return new Promise((resolve, reject) => {
     const leave = () => {
       line.waiting.splice(line.waiting.indexOf(one), 1)
-      reject(given())
+      reject(left())
     }
     const one: Waiting = {
       ticket,

@@ -5,7 +5,7 @@ import type { Catalogue, Grid } from '@tide/core/api/browse'
 import type { QueryLimits, RowTable } from '../contract.ts'
 import type { DuckdbConnection } from './host.ts'
 import { questionIn } from './question.ts'
-import { misunderstood } from '../question/refusal.ts'
+import { misunderstood, tooMuchMemory } from '../question/refusal.ts'
 import { messageOf, Failure } from '@tide/core/failure'
 import { canonicalText, ident, tableName, typedValue } from './sql.ts'
 
@@ -79,6 +79,8 @@ export async function query(connection: DuckdbConnection, sql: string, limits: Q
   try {
     return await connection.question(await questionIn(connection, sql), limits)
   } catch (error) {
-    throw error instanceof Failure ? error : misunderstood(messageOf(error))
+    if (error instanceof Failure) throw error
+    const message = messageOf(error)
+    throw message.startsWith('Out of Memory Error') ? tooMuchMemory() : misunderstood(message)
   }
 }

@@ -18,6 +18,14 @@ export function tooLarge({ maxBytes }: QueryLimits): Failure {
   )
 }
 
+export function tooMuchMemory(): Failure {
+  return new Failure(
+    'refused',
+    'The query took more memory than it may.',
+    'Ask for less, for example with WHERE, or join and sort fewer rows.',
+  )
+}
+
 export function left(): Failure {
   return new Failure('refused', 'The query was given up.', 'Run it again.')
 }
