@@ -1,5 +1,5 @@
 /** What the benchmarks run on: the embedded source, the built server, a pipeline between them. */
-import type { PipelineStatus } from '@tide/core/api/types'
+import type { PipelineStatus } from '@tide/core/api/pipelines'
 import { fork, type ChildProcess } from 'node:child_process'
 import { mkdtempSync, readdirSync, readFileSync, rmSync } from 'node:fs'
 import { tmpdir } from 'node:os'
@@ -56,7 +56,8 @@ export async function makeBed(rows: number, nodeOptions = ''): Promise<Bed> {
     status,
     start: async schema => {
       const definition = {
-        version: 1,
+        version: 2,
+shape: 'replicate',
         name: schema,
         from: from.id,
         to: to.id,

@@ -1,5 +1,5 @@
 /** One table copied by the built server, timed from the start's request to the last row committed. */
-import type { PipelineStatus } from '@tide/core/api/types'
+import type { PipelineStatus } from '@tide/core/api/pipelines'
 import { join } from 'node:path'
 import { call } from '../packages/stand-ins/src/api-call.ts'
 import { eventually, startServer } from '../e2e/server.ts'
@@ -28,7 +28,8 @@ export async function copyOurs(
   const connect = async (name: string, { kind, config }: System) =>
     (await call<{ id: string }>(server.url, 'POST', '/connections', { name, kind, config })).id
   const { id } = await call<PipelineStatus>(server.url, 'POST', '/pipelines', {
-    version: 1,
+    version: 2,
+shape: 'replicate',
     name: 'copy',
     from: await connect('source', { kind: source.kind, config: source.config }),
     to: await connect('target', target),

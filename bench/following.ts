@@ -1,5 +1,6 @@
 /** Pipelines on one source with a log, followed into any number of targets by the built server. */
-import type { JournalInfo, PipelineStatus } from '@tide/core/api/types'
+import type { JournalInfo } from '@tide/core/api/journals'
+import type { PipelineStatus } from '@tide/core/api/pipelines'
 import { compareWithin } from '@tide/core/position/order'
 import { join } from 'node:path'
 import { call } from '../packages/stand-ins/src/api-call.ts'
@@ -52,7 +53,7 @@ export async function makeFollowing(folder: string, source: FollowedSource): Pro
           ? await connect(name, kind, { path: join(folder, `${name}.warehouse.duckdb`) })
           : await connect(name, kind, { ...target!.config, method: 'log' })
       const tables = [{ namespace: source.namespace, name: 'mixed' }]
-      const definition = { version: 1, name, from, to, targetSchema: `into_${name}`, tables }
+      const definition = { version: 2, shape: 'replicate', name, from, to, targetSchema: `into_${name}`, tables }
       const { id } = await call<PipelineStatus>(server.url, 'POST', '/pipelines', definition)
       await call(server.url, 'POST', `/pipelines/${id}/start`)
       const follows = async () => copied(await status(id)) && (await status(id)).state === 'Following'

@@ -1,4 +1,5 @@
 /** Compares what a source and a target hold, by their own SQL. */
+import { takenFrom } from '@tide/core/plan/lane'
 import { DuckDBInstance } from '@duckdb/node-api'
 import { join } from 'node:path'
 import { mariadbDialect } from './dialects.ts'
@@ -19,18 +20,19 @@ export async function compare(
 ): Promise<string> {
   for (const lane of following.plan.lanes) {
     const table = tables.find(({ name }) => name === lane.source.name)!
-    const columns = lane.columns.filter(column => column.source !== CURSOR)
+    const columns = lane.writes.filter(column => takenFrom(column) !== CURSOR)
     const target = identOf(following.target)
-    const renderings = columns.map(column =>
-      renderingOf(
+    const renderings = columns.map(column => {
+      const name = takenFrom(column)!
+      return renderingOf(
         source.kind,
         following.target,
-        specOf(table, column.source),
-        source.dialect.ident(column.source),
+        specOf(table, name),
+        source.dialect.ident(name),
         column,
-        target(column.target),
-      ),
-    )
+        target(column.name),
+      )
+    })
     const here = await source.rows(
       `SELECT ${renderings.map(one => one.source).join(', ')} FROM ${source.dialect.ident(source.namespace)}.${source.dialect.ident(table.name)}`,
     )
@@ -42,7 +44,7 @@ export async function compare(
     )
     const difference = differ(normal(here, renderings), normal(there, renderings))
     if (difference)
-      return `${table.name} (${columns.map(({ source, nativeType, targetType }) => `${source}: ${nativeType} → ${targetType}`).join('; ')}): ${difference}`
+      return `${table.name} (${columns.map(column => `${takenFrom(column)}: ${lane.reads.find(({ name }) => name === takenFrom(column))?.nativeType} → ${column.nativeType}`).join('; ')}): ${difference}`
   }
   return ''
 }

@@ -2,7 +2,7 @@
 import { duckdb } from '../packages/connectors/src/duckdb/connector.ts'
 import { mariadb } from '../packages/connectors/src/mariadb/connector.ts'
 import { postgres } from '../packages/connectors/src/postgres/connector.ts'
-import type { Session } from '../packages/connectors/src/contract.ts'
+import type { Session } from '../packages/connectors/src/contract/session.ts'
 import { join } from 'node:path'
 import type { SystemKind } from './render.ts'
 import { CURSOR, TARGET_DATABASE, type SourceName, type Systems } from './systems.ts'

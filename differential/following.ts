@@ -2,7 +2,7 @@
 import type { Plan } from '@tide/core/plan/plan'
 import { sameValue } from '@tide/core/records/same'
 import { setTimeout as sleep } from 'node:timers/promises'
-import type { Session } from '../packages/connectors/src/contract.ts'
+import type { Session } from '../packages/connectors/src/contract/session.ts'
 import type { JournalKeepers } from '../packages/engine/src/journal/keepers.ts'
 import type { EngineParts } from '../packages/engine/src/parts.ts'
 import type { Surroundings } from '../packages/engine/src/repositories.ts'
@@ -42,7 +42,15 @@ export class Following {
   ) {
     this.target = target
     this.plan = plan
-    const definition = { version: 1, name: target, from, to: target, targetSchema: from, tables: [] } as const
+    const definition = {
+      version: 2,
+      shape: 'replicate',
+      name: target,
+      from,
+      to: target,
+      targetSchema: from,
+      tables: [],
+    } as const
     this.store = new MemoryStore({ ...definition, tables: [] }, Date.now)
     Object.assign(this.store.record, { id: `${from}_${target}`, holder: 'here', state: 'Ready' })
     const nothing = async () => {}
@@ -54,6 +62,7 @@ export class Following {
       journals,
       pipelines: this.store.pipelines,
       leases: this.store.leases,
+      errands: this.store.errands,
       history: {
         log: nothing,
         addFigures: nothing,
@@ -127,35 +136,23 @@ export class Following {
   async rowsAgree(open: (id: string) => Promise<Session>, from: string): Promise<string | undefined> {
     const [source, target] = [await open(from), await open(this.target)]
     try {
-      for (const { source: name, target: table, columns, key } of this.plan.lanes) {
-        const places = key.map(part => columns.findIndex(column => column.source === part))
-        const here = columns.map(column => ({
-          name: column.source,
-          type: column.type,
-          nativeType: column.nativeType,
-        }))
-        const there = columns.map(column => ({
-          name: column.target,
-          type: column.type,
-          nativeType: column.targetType,
-        }))
-        const row = await source.row({ name, columns: here, key }, null)
+      for (const lane of this.plan.lanes) {
+        const { reads, writes } = lane
+        const here = { dataset: lane.source, columns: reads, key: lane.identity }
+        const row = await source.row(here, null)
         if (!row) continue
-        const value = places.map(place => row[place]!)
-        const again = await source.row({ name, columns: here, key }, value)
-        const landed = await target.row(
-          { name: table, columns: there, key: places.map(place => columns[place]!.target) },
-          value,
-        )
+        const value = lane.identity.map(part => row[reads.findIndex(({ name }) => name === part)]!)
+        const again = await source.row(here, value)
+        const landed = await target.row({ dataset: lane.target, columns: writes, key: lane.key }, value)
         for (const [side, found] of [
           ['source', again],
           ['target', landed],
         ] as const) {
           if (!found)
-            return `Rows: ${table.name} ${side} does not find the row with ${JSON.stringify(value).slice(0, 200)}`
-          const odd = columns.findIndex((column, i) => !sameValue(row[i]!, found[i]!, column.type))
+            return `Rows: ${lane.target.name} ${side} does not find the row with ${JSON.stringify(value).slice(0, 200)}`
+          const odd = writes.findIndex((column, i) => !sameValue(row[i]!, found[i]!, column.type))
           if (odd !== -1)
-            return `Rows: ${table.name}.${columns[odd]!.source} (${columns[odd]!.nativeType} as ${columns[odd]!.targetType}) ${side}: ${String(row[odd]).slice(0, 100)} is shown as ${String(found[odd]).slice(0, 100)}`
+            return `Rows: ${lane.target.name}.${reads[odd]!.name} (${reads[odd]!.nativeType} as ${writes[odd]!.nativeType}) ${side}: ${String(row[odd]).slice(0, 100)} is shown as ${String(found[odd]).slice(0, 100)}`
         }
       }
       return undefined

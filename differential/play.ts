@@ -1,11 +1,12 @@
 /** Plays one case: its life at a real source, followed by the engine's own runner into several targets, then compared. */
-import { makePlan, type Plan } from '@tide/core/plan/plan'
+import { makePlan } from '@tide/core/plan/plan'
+import type { Plan } from '@tide/core/plan/plan'
 import type { Dataset } from '@tide/core/records/dataset'
 import { mkdtempSync, rmSync } from 'node:fs'
 import { tmpdir } from 'node:os'
 import { join } from 'node:path'
 import { setTimeout as sleep } from 'node:timers/promises'
-import type { Session } from '../packages/connectors/src/contract.ts'
+import type { Session } from '../packages/connectors/src/contract/session.ts'
 import { JournalKeepers } from '../packages/engine/src/journal/keepers.ts'
 import type { DifferentialCase } from './case.ts'
 import { compare, dropTargets } from './compare.ts'
@@ -37,7 +38,12 @@ export async function play(
   const open = (id: string): Promise<Session> =>
     id === name ? source.session() : openTarget(systems, id as SystemKind, folder)
   const connections = { open, describe: async () => undefined }
-  const journals = new JournalKeepers(join(folder, 'journal'), connections, surroundings)
+  const journals = new JournalKeepers(
+    join(folder, 'journal'),
+    connections,
+    { list: async () => [] },
+    surroundings,
+  )
   const following: Following[] = []
   try {
     const script = buildScript(one, source.dialect)

@@ -2,7 +2,7 @@
  * Values as both sides' own SQL prints them, in forms that can be compared. Written from the systems' documentation, and
  * with nothing of what carries the values.
  */
-import type { LaneColumn } from '@tide/core/plan/plan'
+import type { Column } from '@tide/core/records/column'
 import type { Family, TypeSpec } from './types.ts'
 
 export type SystemKind = 'postgres' | 'mariadb' | 'duckdb'
@@ -34,7 +34,7 @@ export function renderingOf(
   to: SystemKind,
   spec: TypeSpec,
   sourceColumn: string,
-  { targetType }: LaneColumn,
+  { nativeType: targetType }: Column,
   targetColumn: string,
 ): Rendering {
   if (from === 'postgres') return ofPostgres(to, spec, sourceColumn, targetType, targetColumn)

@@ -1,5 +1,5 @@
 /** A source with a schema of its own for a case. */
-import type { Session } from '../packages/connectors/src/contract.ts'
+import type { Session } from '../packages/connectors/src/contract/session.ts'
 import { openSource } from './connectors.ts'
 import { mariadbDialect, postgresDialect } from './dialects.ts'
 import { mariadbHand, postgresHand, type Hand, type Told } from './life.ts'
@@ -94,8 +94,6 @@ export class Source {
     await this.settle().catch(() => {})
     const session = await this.session()
     await session.log?.close(reader)
-    for (const target of ['duckdb', 'postgres', 'mariadb'])
-      await session.source?.stopCapture(`${reader}_${target}`)
     await session.close()
     await this.hand.run(this.drop)
     await this.hand.close()

@@ -1,6 +1,7 @@
 /** Every view in both themes, looked over by axe-core for roles, names, labels and contrast (WCAG 2.2 AA), and by the Tab key. */
 import { afterAll, beforeAll, describe, expect, test } from '@jest/globals'
-import type { ConnectionInfo, PipelineStatus } from '@tide/core/api/types'
+import type { ConnectionInfo } from '@tide/core/api/connections'
+import type { PipelineStatus } from '@tide/core/api/pipelines'
 import axe from 'axe-core'
 import { mkdtempSync, rmSync } from 'node:fs'
 import { tmpdir } from 'node:os'

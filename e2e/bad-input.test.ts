@@ -1,7 +1,10 @@
 /** What goes wrong is said with the thing and the remedy, in the API, and nothing is lost by it. */
 import { afterAll, beforeAll, expect, test } from '@jest/globals'
 import { DuckDBInstance } from '@duckdb/node-api'
-import type { ConnectionInfo, PipelineStatus, PlanAnswer, Problem } from '@tide/core/api/types'
+import type { ConnectionInfo } from '@tide/core/api/connections'
+import type { PipelineStatus } from '@tide/core/api/pipelines'
+import type { PlanAnswer } from '@tide/core/api/plans'
+import type { Problem } from '@tide/core/api/problem'
 import { spawn } from 'node:child_process'
 import { mkdtempSync, rmSync, statSync } from 'node:fs'
 import { tmpdir } from 'node:os'

@@ -2,7 +2,7 @@
 import { limits } from '../packages/connectors/tests/limits.ts'
 import { afterAll, beforeAll, expect, test } from '@jest/globals'
 import { duckdb } from '@tide/connectors/duckdb/connector'
-import type { PipelineStatus } from '@tide/core/api/types'
+import type { PipelineStatus } from '@tide/core/api/pipelines'
 import { mkdtempSync, rmSync } from 'node:fs'
 import { tmpdir } from 'node:os'
 import { join } from 'node:path'

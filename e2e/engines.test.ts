@@ -3,7 +3,8 @@
  * its pipeline taken. Under load all the while; in the end both sides must be equal row by row.
  */
 import { afterAll, beforeAll, expect, test } from '@jest/globals'
-import type { EngineInfo, PipelineStatus } from '@tide/core/api/types'
+import type { EngineInfo } from '@tide/core/api/engines'
+import type { PipelineStatus } from '@tide/core/api/pipelines'
 import { mkdtempSync, rmSync } from 'node:fs'
 import { tmpdir } from 'node:os'
 import { join } from 'node:path'

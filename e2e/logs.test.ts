@@ -1,6 +1,7 @@
 /** Logs through the real pages: a MariaDB connection by its form, its checks, and what its sheet says of the journal. */
 import { afterAll, beforeAll, expect, test } from '@jest/globals'
-import type { ConnectionInfo, PipelineStatus } from '@tide/core/api/types'
+import type { ConnectionInfo } from '@tide/core/api/connections'
+import type { PipelineStatus } from '@tide/core/api/pipelines'
 import { mkdtempSync, rmSync } from 'node:fs'
 import { tmpdir } from 'node:os'
 import { join } from 'node:path'
@@ -128,7 +129,7 @@ test('tables are added to a pipeline that runs, with a plan for them alone, and 
   const done = async () => {
     const { lanes, state, consistent } = await status()
     return (
-      state === 'Following' && consistent && lanes.every(({ apart }) => !apart) && lanes[0]!.inserted === 1
+      state === 'Following' && consistent && lanes.every(({ detached }) => !detached) && lanes[0]!.inserted === 1
     )
   }
   await eventually(done, 30, 'the recopy')

@@ -1,6 +1,6 @@
 /** The walk of a new user through the real pages: look around, connect, set up, start, change a row, pause, continue. */
 import { afterAll, beforeAll, expect, test } from '@jest/globals'
-import type { PipelineStatus } from '@tide/core/api/types'
+import type { PipelineStatus } from '@tide/core/api/pipelines'
 import { mkdtempSync, rmSync } from 'node:fs'
 import { tmpdir } from 'node:os'
 import { join } from 'node:path'

@@ -3,7 +3,8 @@
  * servers restart, connections are cut, the journal's disk fills, lanes are copied again and one is added. In the end both
  * sides are compared row by row, and the journal's transactions with those that the source's own ledger knows.
  */
-import type { JournalInfo, PipelineStatus } from '@tide/core/api/types'
+import type { JournalInfo } from '@tide/core/api/journals'
+import type { PipelineStatus } from '@tide/core/api/pipelines'
 import { spawnSync } from 'node:child_process'
 import { existsSync, mkdirSync, mkdtempSync, rmSync, statfsSync, truncateSync, writeFileSync } from 'node:fs'
 import { tmpdir } from 'node:os'
@@ -59,7 +60,8 @@ export async function soak(
     )
     for (const target of targets) {
       const { id } = await post<PipelineStatus>('/pipelines', {
-        version: 1,
+        version: 2,
+shape: 'replicate',
         name: target.name,
         from,
         to: await connect(target.name, target),

@@ -1,4 +1,4 @@
-import type { Connector } from './contract.ts'
+import type { Connector } from './contract/session.ts'
 import { duckdb } from './duckdb/connector.ts'
 import { mariadb } from './mariadb/connector.ts'
 import { postgres } from './postgres/connector.ts'

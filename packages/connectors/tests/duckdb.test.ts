@@ -5,7 +5,7 @@ import { existsSync, mkdtempSync, rmSync } from 'node:fs'
 import { tmpdir } from 'node:os'
 import { join } from 'node:path'
 import { DuckDBInstance } from '@duckdb/node-api'
-import type { Session } from '../src/contract.ts'
+import type { Session } from '../src/contract/session.ts'
 import { duckdb } from '../src/duckdb/connector.ts'
 import { lease } from '../src/duckdb/instance.ts'
 
@@ -71,11 +71,9 @@ describe('DuckDB', () => {
   test('a file that cannot be read stops it, with what DuckDB says of it and nothing of the rows', async () => {
     const int = { kind: 'int', bits: 32, signed: true } as const
     const columns = ['id', 'price'].map(name => ({
-      source: name,
-      target: name,
+      name,
       type: int,
-      nativeType: '',
-      targetType: 'INTEGER',
+      nativeType: 'INTEGER',
       nullable: true,
     }))
     const table = { namespace: 'main', name: 'prices' }

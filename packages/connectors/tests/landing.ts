@@ -1,18 +1,22 @@
 /** Carries tables from a source session into a target session as an engine would, without one. */
-import { NetEffectFold } from '@tide/core/apply/net-effect'
-import { makePlan, type Lane } from '@tide/core/plan/plan'
+import { singleStream, type Checkpoint } from '@tide/core/checkpoint/checkpoint'
+import type { Lane } from '@tide/core/plan/lane'
+import { makePlan } from '@tide/core/plan/plan'
 import type { Position } from '@tide/core/position/position'
 import type { DatasetName } from '@tide/core/records/dataset'
 import { mkdtempSync, rmSync } from 'node:fs'
 import { tmpdir } from 'node:os'
 import { join } from 'node:path'
 import { setTimeout as sleep } from 'node:timers/promises'
-import { firstCheckpoint } from '../../engine/src/checkpoint.ts'
 import { JournalKeeper } from '../../engine/src/journal/keeper.ts'
-import { JournaledSource } from '../../engine/src/journal/source.ts'
-import { workingLane } from '../../engine/src/lanes.ts'
+import { JournaledSource, type FollowedTable } from '../../engine/src/journal/source.ts'
 import type { Surroundings } from '../../engine/src/repositories.ts'
-import type { Checkpoint, CommitLoad, Session, SourceLane, SourceSide, TargetLane } from '../src/contract.ts'
+import { firstCheckpoint } from '../../engine/src/shapes/replicate/checkpoint.ts'
+import { Gatherer } from '../../engine/src/shapes/replicate/gather.ts'
+import { landOnce, type Landing } from '../../engine/src/shapes/replicate/land.ts'
+import { workingLane, type WorkingLane } from '../../engine/src/shapes/replicate/lanes.ts'
+import type { Session } from '../src/contract/session.ts'
+import type { CommitLoad, TargetLane } from '../src/contract/target.ts'
 
 export const surroundings: Surroundings = {
   now: Date.now,
@@ -21,31 +25,34 @@ export const surroundings: Surroundings = {
   newId: () => 'test',
 }
 
-/** A source as an engine would use it: one with a log through a journal in a folder of its own. */
+/** A source as an engine would use it: through a journal in a folder of its own. */
 export interface From {
   session: Session
-  source: SourceSide
+  source: JournaledSource
+  keeper: JournalKeeper
   /** Stops reading the log until it is read from again. */
-  pause?(): Promise<void>
+  pause(): Promise<void>
   close(): Promise<void>
 }
 
+export const READER = 'conformance'
+
 export async function openFrom(open: () => Promise<Session>): Promise<From> {
   const session = await open()
-  if (session.source) return { session, source: session.source, close: () => session.close() }
   const folder = mkdtempSync(join(tmpdir(), 'constant-tide-journal-'))
-  const keeper = new JournalKeeper(join(folder, 'journal'), 'conformance', open, surroundings)
+  const keeper = new JournalKeeper(join(folder, 'journal'), READER, open, surroundings)
   const source = new JournaledSource(keeper, session.log!)
+  const pause = async () => {
+    await source.close()
+    await keeper.close()
+  }
   return {
     session,
     source,
-    pause: async () => {
-      await source.close()
-      await keeper.close()
-    },
+    keeper,
+    pause,
     close: async () => {
-      await source.close()
-      await keeper.close()
+      await pause()
       await session.close()
       rmSync(folder, { recursive: true, force: true })
     },
@@ -60,12 +67,15 @@ export const committing =
 
 export interface Carried {
   lanes: Lane[]
-  source: SourceLane[]
+  working: WorkingLane[]
+  source: FollowedTable[]
   target: TargetLane[]
   checkpoint: Checkpoint
 }
 
 export const FOLLOWER = 'conformance'
+
+export const positionOf = ({ checkpoint }: Carried): Position => singleStream(checkpoint).position
 
 /** Plans, captures and prepares. */
 export async function begin(
@@ -92,17 +102,18 @@ export async function begin(
   const position = await from.source.startCapture(FOLLOWER, tables)
   const checkpoint = firstCheckpoint(FOLLOWER, 1, position, plan.lanes, 0)
   await to.target!.prepare(plan.steps, checkpoint)
-  const working = plan.lanes.map(workingLane)
+  const working = plan.lanes.map((lane, i) => workingLane(lane, i))
   return {
     lanes: plan.lanes,
-    source: working.map(({ source }) => source),
+    working,
+    source: working.map(({ source }) => ({ ...source, since: null })),
     target: working.map(({ target }) => target),
     checkpoint,
   }
 }
 
 export async function copyAll(from: From, to: Session, carried: Carried): Promise<void> {
-  const view = await from.source.view(FOLLOWER)
+  const view = await from.source.view()
   try {
     for (const [i, lane] of carried.source.entries()) {
       carried.source[i] = { ...lane, since: view.position }
@@ -112,6 +123,44 @@ export async function copyAll(from: From, to: Session, carried: Carried): Promis
     }
   } finally {
     await view.close()
+  }
+}
+
+/** Lands what comes next; returns how many parts were cut, too. */
+export async function followOnce(
+  from: From,
+  to: Session,
+  carried: Carried,
+  atOnce = 1000,
+): Promise<Landing & { parts: number }> {
+  let parts = 0
+  const counting: JournaledSource = Object.assign(Object.create(from.source), {
+    read: async (...asked: Parameters<JournaledSource['read']>) => {
+      const batch = await from.source.read(...asked)
+      if (!batch.complete) parts++
+      return batch
+    },
+  })
+  const followed = carried.working.map((lane, i) => ({ lane, since: carried.source[i]!.since }))
+  const gatherer = new Gatherer(counting, followed, to.target!.gathering, atOnce)
+  const at = (position: Position): Checkpoint => ({
+    ...carried.checkpoint,
+    streams: [{ ...singleStream(carried.checkpoint), position }],
+  })
+  const none = () => Promise.reject(new Error('rows could not be filled'))
+  try {
+    const landing = await landOnce(
+      gatherer,
+      to.target!,
+      followed,
+      positionOf(carried),
+      none,
+      (landing, write) => write(at(landing.to)),
+    )
+    carried.checkpoint = at(landing.to)
+    return { ...landing, parts }
+  } finally {
+    await gatherer.end()
   }
 }
 
@@ -125,36 +174,12 @@ export async function followToHead(
   let [events, parts] = [0, 0]
   const began = Date.now()
   for (;;) {
-    let batch = await from.source.read(FOLLOWER, carried.source, carried.checkpoint.position, atOnce)
-    let position: Position = batch.to
-    if (batch.transactions.length > 0) {
-      const writing = await to.target!.begin()
-      for (;;) {
-        const folds = new Map<number, NetEffectFold>()
-        for (const event of batch.transactions.flatMap(transaction => transaction.events)) {
-          const { key, columns } = carried.source[event.lane]!
-          const fold =
-            folds.get(event.lane) ??
-            new NetEffectFold(key.map(name => columns.findIndex(column => column.source === name)))
-          folds.set(event.lane, fold)
-          fold.add(event)
-          events++
-        }
-        const unfilled = await writing.apply(
-          [...folds].map(([i, fold]) => ({ lane: carried.target[i]!, effect: fold.result() })),
-        )
-        if (unfilled.length > 0) throw new Error('rows could not be filled')
-        if (batch.complete) break
-        parts++
-        batch = await from.source.read(FOLLOWER, carried.source, batch.to, atOnce)
-        position = batch.to
-      }
-      carried.checkpoint = { ...carried.checkpoint, position }
-      await writing.commit(carried.checkpoint)
-    } else carried.checkpoint = { ...carried.checkpoint, position }
-    const { pendingChanges, completeUpTo } = batch.head
+    const landing = await followOnce(from, to, carried, atOnce)
+    events += landing.changes
+    parts += landing.parts
+    const { pendingChanges, completeUpTo } = landing.head
     const complete = completeUpTo !== null && Date.parse(completeUpTo) >= began
-    if (complete && pendingChanges === 0 && batch.transactions.length === 0) return { events, parts }
-    await from.source.news?.(100, new AbortController().signal)
+    if (complete && pendingChanges === 0 && landing.oldest === null) return { events, parts }
+    await from.source.news(100, new AbortController().signal)
   }
 }

@@ -1,4 +1,4 @@
-import type { QueryLimits } from '../src/contract.ts'
+import type { QueryLimits } from '../src/contract/session.ts'
 
 /** Limits of a question, as generous as a test needs them. */
 export function limits(changed: Partial<QueryLimits> = {}): QueryLimits {

@@ -4,7 +4,7 @@ import { afterAll, beforeAll, describe, expect, test } from '@jest/globals'
 import { createReadStream, mkdtempSync, rmSync, writeFileSync } from 'node:fs'
 import { tmpdir } from 'node:os'
 import { join } from 'node:path'
-import type { Session as OpenSession } from '../src/contract.ts'
+import type { Session as OpenSession } from '../src/contract/session.ts'
 import { duckdb } from '../src/duckdb/connector.ts'
 import type { Session } from '../src/mariadb/client.ts'
 import { mariadb } from '../src/mariadb/connector.ts'
@@ -111,7 +111,7 @@ describe('MariaDB at the edges', () => {
       await land()
       expect(await landed(`SELECT id FROM ${schema}.xa ORDER BY 1`)).toEqual([['3'], ['4'], ['6']])
       // The reader begins again behind what is prepared.
-      await from.pause!()
+      await from.pause()
       await server.restart()
       client = await server.connect()
       await client.run('USE site')
@@ -139,7 +139,7 @@ describe('MariaDB at the edges', () => {
       await client.arrays(rows),
     )
     const key = {
-      name: table('collated'),
+      dataset: table('collated'),
       key: ['id'],
       columns: [{ name: 'id', type: { kind: 'utf8' as const }, nativeType: 'varchar(20)' }],
     }
@@ -211,7 +211,7 @@ describe('MariaDB at the edges', () => {
     await run('CREATE TABLE emptied (id int PRIMARY KEY)', 'INSERT INTO emptied VALUES (1), (2)')
     await following(['emptied'], async (from, land, schema) => {
       await land()
-      await from.pause!()
+      await from.pause()
       await run(
         'SET STATEMENT lock_wait_timeout = 9 FOR TRUNCATE TABLE emptied',
         'INSERT INTO emptied VALUES (3)',

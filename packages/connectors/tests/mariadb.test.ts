@@ -4,7 +4,7 @@ import type { Row } from '@tide/core/records/value'
 import { mkdtempSync, rmSync } from 'node:fs'
 import { tmpdir } from 'node:os'
 import { join } from 'node:path'
-import type { Session as OpenSession } from '../src/contract.ts'
+import type { Session as OpenSession } from '../src/contract/session.ts'
 import { duckdb } from '../src/duckdb/connector.ts'
 import type { Session } from '../src/mariadb/client.ts'
 import { mariadb } from '../src/mariadb/connector.ts'
@@ -102,18 +102,12 @@ describe('MariaDB', () => {
 
   /** Every row of a lane on both sides, in canonical text. */
   const bothSides = async (to: OpenSession, carried: Carried, lane: number, ids: string[]) => {
-    const { source, target, columns, key } = carried.lanes[lane]!
+    const { source, target, reads, writes, identity, key } = carried.lanes[lane]!
     const row = (session: OpenSession, at: 'source' | 'target', id: string): Promise<Row | null> =>
       session.row(
-        {
-          name: at === 'source' ? source : target,
-          columns: columns.map(column => ({
-            name: column[at],
-            type: column.type,
-            nativeType: at === 'source' ? column.nativeType : column.targetType,
-          })),
-          key: at === 'source' ? key : carried.target[lane]!.key,
-        },
+        at === 'source'
+          ? { dataset: source, columns: reads, key: identity }
+          : { dataset: target, columns: writes, key },
         [id],
       )
     const sides = { source: [] as unknown[], target: [] as unknown[] }
@@ -164,7 +158,7 @@ describe('MariaDB', () => {
       await followToHead(from, to, carried)
       const ids = Array.from({ length: ROWS + 1 }, (_, i) => String(i))
       const { source, target } = await bothSides(to, carried, 0, ids)
-      const floats = carried.lanes[0]!.columns.map(({ type }) => type.kind === 'float')
+      const floats = carried.lanes[0]!.reads.map(({ type }) => type.kind === 'float')
       const plain = (row: unknown) =>
         (row as Row).map((value, i) =>
           floats[i] && value !== null ? String(Math.fround(Number(value))) : value,

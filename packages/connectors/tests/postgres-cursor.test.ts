@@ -5,10 +5,13 @@ import { mkdtempSync, rmSync } from 'node:fs'
 import { tmpdir } from 'node:os'
 import { join } from 'node:path'
 import type pg from 'pg'
-import type { Session } from '../src/contract.ts'
+import type { Session } from '../src/contract/session.ts'
 import { duckdb } from '../src/duckdb/connector.ts'
 import { postgres } from '../src/postgres/connector.ts'
-import { begin, copyAll, FOLLOWER, followToHead, openFrom, type Carried, type From } from './landing.ts'
+import { comparePositions } from '@tide/core/position/order'
+import { setTimeout as sleep } from 'node:timers/promises'
+import { begin, copyAll, followOnce, followToHead, openFrom, type Carried, type From } from './landing.ts'
+import { followUntil, RecordingSink } from './recording-sink.ts'
 import { startRealPostgres, type RealPostgres } from './real-postgres.ts'
 
 const TABLES = [
@@ -88,10 +91,11 @@ test('a transaction that commits late is waited for, and its rows are not missed
   await slow.query('BEGIN')
   await slow.query('SELECT now()') // its time is set, and it has written nothing yet
   await client.query(`UPDATE orders SET n = 5, updated_at = now() WHERE id = 1`)
-  const batch = await from.source.read(FOLLOWER, carried.source, carried.checkpoint.position, 1000)
-  expect(batch.transactions.flatMap(({ events }) => events).some(({ op }) => op === 'delete')).toBe(false)
+  const { newest } = await followOnce(from, to, carried)
+  expect(newest === null || newest < (await slow.query('SELECT now() AS at')).rows[0].at.toISOString()).toBe(
+    true,
+  )
   await slow.query(`UPDATE orders SET n = 6, updated_at = now() WHERE id = 2`)
-  carried.checkpoint = { ...carried.checkpoint, position: batch.to }
   await slow.query('COMMIT')
   await slow.end()
   await followToHead(from, to, carried)
@@ -101,21 +105,30 @@ test('a transaction that commits late is waited for, and its rows are not missed
   ])
 })
 
-test('it goes on in the middle of a round with another session', async () => {
-  await client.query(`UPDATE orders SET n = 9, updated_at = now()`)
-  const { position } = carried.checkpoint
-  const part = await from.source.read(FOLLOWER, carried.source, position, 20)
-  expect(part.transactions.flatMap(({ events }) => events)).toHaveLength(20)
-  expect(part.head.pendingChanges).toBeGreaterThanOrEqual(30)
-  await from.close()
-  from = await openFrom(() => postgres.open(config()))
-  const rest = await from.source.read(FOLLOWER, carried.source, part.to, 1000)
-  const ids = [part, rest].flatMap(({ transactions }) =>
-    transactions.flatMap(({ events }) =>
-      events.flatMap(event => (event.lane === 0 && event.op === 'update' ? [event.after[1]] : [])),
-    ),
+test('it goes on in the middle of a round with another session, and stops at a time that was given out', async () => {
+  const log = from.session.log!
+  const start = await log.open('reader', TABLES)
+  await client.query(`UPDATE orders SET n = 9, updated_at = clock_timestamp()`)
+  await sleep(5)
+  const { position } = await log.extend('reader', TABLES)
+  await client.query(`UPDATE orders SET n = 10, updated_at = clock_timestamp() WHERE id = 7`)
+  const reading = { from: start, tables: TABLES, stops: [position.at] }
+  const sink = new RecordingSink(start.at)
+  await followUntil(log, 'reader', reading, sink, () => sink.rows.some(([, , n]) => n === '10'))
+  const before = sink.transactions.filter(
+    ({ end }) => comparePositions({ ...start, at: end }, position) === 'before',
   )
-  expect(ids.map(Number).sort((a, b) => a - b)).toEqual(Array.from({ length: 50 }, (_, i) => i + 1))
+  expect(before.flatMap(({ events }) => events.map(({ after }) => after![2]))).not.toContain('10')
+  const seen = (sink: RecordingSink) => sink.rows.map(([, id, n]) => `${id} ${n}`)
+  expect(new Set(seen(sink)).size).toBe(51)
+  const half = sink.transactions[20]!.end
+  const other = await postgres.open(config())
+  const rest = new RecordingSink(half)
+  await followUntil(other.log!, 'reader', { ...reading, from: { ...start, at: half } }, rest, () =>
+    rest.rows.some(([, , n]) => n === '10'),
+  )
+  expect(seen(rest)).toEqual(seen(sink).slice(21))
+  await other.close()
 })
 
 test('changed columns stop it, with the table and the column', async () => {

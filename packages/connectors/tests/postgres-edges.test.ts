@@ -2,11 +2,12 @@
 import { afterAll, afterEach, beforeAll, describe, expect, test } from '@jest/globals'
 import { setTimeout as sleep } from 'node:timers/promises'
 import pg from 'pg'
-import type { Session } from '../src/contract.ts'
+import type { Session } from '../src/contract/session.ts'
 import { mariadb } from '../src/mariadb/connector.ts'
 import { postgres } from '../src/postgres/connector.ts'
-import { begin, copyAll, FOLLOWER, followToHead, openFrom, type From } from './landing.ts'
+import { begin, copyAll, followToHead, openFrom, type From } from './landing.ts'
 import { startRealMariadb, type RealMariadb } from './real-mariadb.ts'
+import { followUntil, RecordingSink } from './recording-sink.ts'
 import { startRealPostgres, type RealPostgres } from './real-postgres.ts'
 
 const table = (name: string) => ({ namespace: 'public', name })
@@ -154,83 +155,43 @@ describe('PostgreSQL at the edges', () => {
       cursorEverySeconds: 1,
       cursorSettleSeconds: 0,
     })
-    const source = session.source!
-    const lane = {
-      dataset: table('stamped'),
-      columns: [
-        {
-          source: 'id',
-          type: { kind: 'int' as const, bits: 32 as const, signed: true },
-          nativeType: 'integer',
-        },
-        {
-          source: 'updated_at',
-          type: { kind: 'timestamp' as const, zoned: true },
-          nativeType: 'timestamp with time zone',
-        },
-      ],
-      key: ['id'],
-    }
-    let position = await source.startCapture(FOLLOWER, [lane.dataset])
+    const log = session.log!
+    const tables = [table('stamped')]
+    const from = await log.open('reader', tables)
     await client.query(`BEGIN; INSERT INTO stamped VALUES (1, now()); PREPARE TRANSACTION 'spring'`)
     await sleep(30)
     await client.query('INSERT INTO stamped VALUES (2, now())')
-    await expect(source.read(FOLLOWER, [lane], position, 100)).rejects.toMatchObject({
+    const sink = new RecordingSink(from.at)
+    const reading = { from, tables, stops: [] }
+    await expect(followUntil(log, 'reader', reading, sink, () => false)).rejects.toMatchObject({
       kind: 'transient',
       message: expect.stringMatching(/transaction spring, prepared at/),
     })
     await client.query(`COMMIT PREPARED 'spring'`)
-    const ids: string[] = []
-    for (let round = 0; ids.length < 2 && round < 20; round++) {
-      const batch = await source.read(FOLLOWER, [lane], position, 100)
-      position = batch.to
-      for (const { events } of batch.transactions)
-        for (const event of events) if (event.op === 'update') ids.push(event.after[0]!)
-      await sleep(20)
-    }
-    expect(ids).toEqual(['1', '2'])
+    await followUntil(log, 'reader', reading, sink, () => sink.rows.length === 2)
+    expect(sink.rows.map(([id]) => id)).toEqual(['1', '2'])
     await session.close()
   })
 
   test('by triggers, completeness and lag are told no better than they are known', async () => {
     await client.query('CREATE TABLE listed (id int PRIMARY KEY)')
     const session = await postgres.open({ ...database.config, method: 'triggers' })
-    const source = session.source!
-    const lane = {
-      dataset: table('listed'),
-      columns: [
-        {
-          source: 'id',
-          type: { kind: 'int' as const, bits: 32 as const, signed: true },
-          nativeType: 'integer',
-        },
-      ],
-      key: ['id'],
-    }
-    let position = await source.startCapture(FOLLOWER, [lane.dataset])
+    const log = session.log!
+    const tables = [table('listed')]
+    const from = await log.open('reader', tables)
     // More transactions than one listing holds.
     await client.query(
       `DO $$ BEGIN FOR i IN 1..12000 LOOP INSERT INTO listed VALUES (i); COMMIT; END LOOP; END $$`,
     )
-    let events = 0
-    let late: Date | undefined
-    for (let round = 0; round < 40 && events < 12_001; round++) {
-      const { transactions, to, head } = await source.read(FOLLOWER, [lane], position, 4_000)
-      position = to
-      events += transactions.reduce((sum, one) => sum + one.events.length, 0)
-      if (events < 12_000) {
-        expect(head.completeUpTo).toBeNull()
-        expect(head.oldestPending).not.toBeNull()
-      } else if (late && events < 12_001)
-        expect(Date.parse(head.completeUpTo ?? '')).toBeLessThan(late.getTime())
-      // Committed while a listing is worked through, which does not hold it.
-      if (events >= 10_000 && !late) {
-        await client.query('INSERT INTO listed VALUES (0)')
-        late = (await client.query('SELECT clock_timestamp() AS at')).rows[0].at
-      }
-    }
-    expect(events).toBe(12_001)
-    await source.stopCapture(FOLLOWER)
+    const sink = new RecordingSink(from.at)
+    await followUntil(log, 'reader', { from, tables, stops: [] }, sink, () => sink.marks.length > 0)
+    // Nothing is said to be complete before all of the listings are through.
+    expect(sink.transactions).toHaveLength(12_000)
+    const { at } = (await client.query(`SELECT extract(epoch FROM clock_timestamp()) * 1000000 AS at`))
+      .rows[0]
+    expect(sink.marks[0]!.at).toBeLessThanOrEqual(Number(at))
+    expect(sink.marks[0]!.at).toBeGreaterThanOrEqual(sink.transactions.at(-1)!.at)
+    await log.close('reader')
     await session.close()
   })
 })

@@ -6,7 +6,8 @@ import { join } from 'node:path'
 import { setTimeout as sleep } from 'node:timers/promises'
 import pg from 'pg'
 import { Failure } from '@tide/core/failure'
-import type { CopyRange, Session, Wait } from '../src/contract.ts'
+import type { CopyRange, Wait } from '../src/contract/source.ts'
+import type { Session } from '../src/contract/session.ts'
 import { duckdb } from '../src/duckdb/connector.ts'
 import { postgres } from '../src/postgres/connector.ts'
 import { insertTypes, TYPES } from './every-type.ts'
@@ -140,7 +141,7 @@ describe('a source followed by its log', () => {
     })
     expect(datasets.find(({ name }) => name === 'parts')!.unseen).toMatch(/single partition/)
     const carried = await start(['parts', 'doubled', 'by_index'])
-    expect(carried.lanes.map(({ columns }) => columns.length)).toEqual([3, 2, 3])
+    expect(carried.lanes.map(({ reads }) => reads.length)).toEqual([3, 2, 3])
     expect(carried.lanes[2]!.key).toEqual(['code'])
     await copyAll(from, to, carried)
     await client.query(
@@ -182,7 +183,7 @@ describe('a source followed by its log', () => {
     await client.query(`CREATE TABLE wide (id int PRIMARY KEY, v int, pad text) WITH (fillfactor = 30)`)
     await client.query(`INSERT INTO wide SELECT i, 0, repeat('p', 1000) FROM generate_series(1, 60000) i`)
     const carried = await start(['wide'])
-    const view = await from.source.view(FOLLOWER)
+    const view = await from.source.view()
     await client.query(
       `UPDATE wide SET v = 1 WHERE id % 3 = 0; DELETE FROM wide WHERE id % 7 = 0; INSERT INTO wide VALUES (0, 0, '')`,
     )
@@ -213,7 +214,7 @@ describe('a source followed by its log', () => {
     expect(await rest(ranges[0]!.upTo!)).toBe(behindFirst)
     await view.close()
     await client.query('VACUUM FULL wide')
-    const after = await from.source.view(FOLLOWER)
+    const after = await from.source.view()
     const again: CopyRange[] = []
     for await (const range of after.copy(carried.source[0]!, ranges[0]!.upTo, new AbortController().signal))
       again.push(range)
@@ -232,7 +233,7 @@ describe('a source followed by its log', () => {
     await copyAll(from, to, first)
     await client.query('INSERT INTO one VALUES (1); INSERT INTO two VALUES (2)')
     const began = await from.source.startCapture('second', [table('two'), table('one')])
-    const view = await from.source.view('second')
+    const view = await from.source.view()
     await client.query('INSERT INTO one VALUES (2); INSERT INTO two VALUES (3)')
     expect(view.position!.incarnation).toBe(began.incarnation)
     await view.close()
@@ -263,12 +264,12 @@ describe('a source followed by its log', () => {
     await capturing
     await client.query('BEGIN; INSERT INTO waited VALUES (2)')
     told.length = 0
-    const viewing = from.source.view(FOLLOWER, patience)
+    const viewing = from.source.view(patience)
     for (let tries = 0; told.length === 0 && tries < 100; tries++) await sleep(100)
     expect(told[0]!.message).toMatch(/open before have ended: process/)
     given.abort()
     await expect(viewing).rejects.toBeInstanceOf(Failure)
-    const later = from.source.view(FOLLOWER, { ...patience, signal: new AbortController().signal })
+    const later = from.source.view({ ...patience, signal: new AbortController().signal })
     await client.query('COMMIT')
     await (await later).close()
     expect(await source(`SELECT count(*)::text FROM pg_replication_slots WHERE temporary`)).toEqual([['0']])
@@ -318,7 +319,7 @@ describe('a source followed by its log', () => {
     await copyAll(from, to, carried)
     await client.query(`INSERT INTO guarded VALUES (1)`)
     expect((await followToHead(from, to, carried)).events).toBe(1)
-    await from.pause!() // only while nobody reads can a slot be taken away or moved
+    await from.pause() // only while nobody reads can a slot be taken away or moved
     await meddle()
     await expect(followToHead(from, to, carried)).rejects.toMatchObject({
       kind: 'structural',

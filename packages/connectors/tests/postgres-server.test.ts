@@ -1,14 +1,12 @@
 import { limits } from './limits.ts'
 import { afterAll, beforeAll, describe, expect, test } from '@jest/globals'
-import { NetEffectFold } from '@tide/core/apply/net-effect'
 import { mkdtempSync, rmSync } from 'node:fs'
 import { tmpdir } from 'node:os'
 import { join } from 'node:path'
 import type pg from 'pg'
-import type { Session } from '../src/contract.ts'
 import { duckdb } from '../src/duckdb/connector.ts'
 import { postgres } from '../src/postgres/connector.ts'
-import { begin, copyAll, FOLLOWER, followToHead, openFrom, type Carried, type From } from './landing.ts'
+import { begin, copyAll, followOnce, followToHead, openFrom } from './landing.ts'
 import { startRealPostgres, type TestDatabase } from './real-postgres.ts'
 
 describe.each(['log', 'triggers'])('on a server with many sessions, by %s', method => {
@@ -70,7 +68,7 @@ describe.each(['log', 'triggers'])('on a server with many sessions, by %s', meth
     if (method === 'log') await idleTransaction()
     let seen = 0
     for (const end = Date.now() + 5_000; Date.now() < end;)
-      seen += (await followToHeadOnce(from, to, carried)).events
+      seen += (await followOnce(from, to, carried, 200)).changes
     going = false
     await Promise.all(working)
     await idle.query('ROLLBACK')
@@ -127,17 +125,3 @@ describe.each(['log', 'triggers'])('on a server with many sessions, by %s', meth
     })
   })
 })
-
-/** Lands what is there now, while writers go on. */
-async function followToHeadOnce(from: From, to: Session, carried: Carried): Promise<{ events: number }> {
-  const before = carried.checkpoint.position
-  const batch = await from.source.read(FOLLOWER, carried.source, before, 200)
-  carried.checkpoint = { ...carried.checkpoint, position: batch.to }
-  const fold = new NetEffectFold([0])
-  const events = batch.transactions.flatMap(transaction => transaction.events)
-  for (const event of events) fold.add(event)
-  const writing = await to.target!.begin()
-  await writing.apply([{ lane: carried.target[0]!, effect: fold.result() }])
-  await writing.commit(carried.checkpoint)
-  return { events: events.length }
-}

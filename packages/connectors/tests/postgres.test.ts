@@ -6,12 +6,12 @@ import { mkdtempSync, rmSync } from 'node:fs'
 import { tmpdir } from 'node:os'
 import { join } from 'node:path'
 import type pg from 'pg'
-import type { Session } from '../src/contract.ts'
+import type { Session } from '../src/contract/session.ts'
 import { duckdb } from '../src/duckdb/connector.ts'
 import { postgres } from '../src/postgres/connector.ts'
 import { insertTypes, ROWS, TYPES } from './every-type.ts'
 import { startEmbeddedPostgres } from './embedded-postgres.ts'
-import { begin, committing, copyAll, FOLLOWER, followToHead, openFrom, type From } from './landing.ts'
+import { begin, committing, copyAll, followToHead, openFrom, type From } from './landing.ts'
 import { startRealPostgres, type TestDatabase } from './real-postgres.ts'
 
 const SOURCES: [string, () => Promise<TestDatabase>, 'log' | 'triggers'][] = [
@@ -74,27 +74,21 @@ describe.each(SOURCES)('a source followed by %s', (_, start, method) => {
       for (let id = 0; id <= ROWS; id++) {
         const side = (session: Session, name: DatasetName, at: 'source' | 'target') =>
           session.row(
-            {
-              name,
-              columns: lane.columns.map(column => ({
-                name: column[at],
-                type: column.type,
-                nativeType: at === 'source' ? column.nativeType : column.targetType,
-              })),
-              key: ['id'],
-            },
+            at === 'source'
+              ? { dataset: name, columns: lane.reads, key: lane.identity }
+              : { dataset: name, columns: lane.writes, key: lane.key },
             [String(id)],
           )
         const [here, there] = [
           await side(from.session, lane.source, 'source'),
           await side(to, carried.target[i]!.table, 'target'),
         ]
-        const unlike = lane.columns.filter((column, c) => !sameValue(here![c], there![c], column.type))
+        const unlike = lane.writes.filter((column, c) => !sameValue(here![c], there![c], column.type))
         expect(
           unlike.map(column => [
-            column.source,
-            here![lane.columns.indexOf(column)],
-            there![lane.columns.indexOf(column)],
+            column.name,
+            here![lane.writes.indexOf(column)],
+            there![lane.writes.indexOf(column)],
           ]),
         ).toEqual([])
       }
@@ -102,7 +96,7 @@ describe.each(SOURCES)('a source followed by %s', (_, start, method) => {
     expect(
       await from.session.row(
         {
-          name: table('types_copied'),
+          dataset: table('types_copied'),
           columns: [{ name: 'id', type: { kind: 'int', bits: 32, signed: true }, nativeType: 'integer' }],
           key: ['id'],
         },
@@ -171,7 +165,7 @@ describe.each(SOURCES)('a source followed by %s', (_, start, method) => {
     const schema = nextSchema()
     const carried = await begin(from, to, [table('big')], schema)
     const [source, target] = [carried.source[0]!, carried.target[0]!]
-    const view = await from.source.view(FOLLOWER)
+    const view = await from.source.view()
     const signal = new AbortController().signal
     const commit = committing(carried.checkpoint)
     let first: string | null = null
@@ -204,74 +198,4 @@ describe.each(SOURCES)('a source followed by %s', (_, start, method) => {
       ).rows[0],
     ])
   })
-
-  // What is said of the capture's own machinery; the log has tests of its own.
-  if (method === 'triggers') {
-    test('another session goes on from a stored position, and acknowledged changes are forgotten', async () => {
-      await client.query(`CREATE TABLE resumed (id int PRIMARY KEY)`)
-      const carried = await begin(from, to, [table('resumed')], nextSchema())
-      await client.query(`INSERT INTO resumed VALUES (1)`)
-      await client.query(`INSERT INTO resumed VALUES (2)`)
-      const first = await from.source.read(FOLLOWER, carried.source, carried.checkpoint.position, 1)
-      expect(first.transactions).toHaveLength(1)
-      expect(first.head.pendingChanges).toBe(1)
-      await client.query(`INSERT INTO resumed VALUES (3)`)
-      const other = await open()
-      try {
-        const head = await other.source!.head(FOLLOWER, carried.source, first.to)
-        expect(head.pendingChanges).toBe(2)
-        const ids: unknown[] = []
-        let position = first.to
-        for (let i = 0; i < 4; i++) {
-          const batch = await other.source!.read(FOLLOWER, carried.source, position, 100)
-          ids.push(
-            ...batch.transactions.flatMap(({ events }) =>
-              events.map(event => (event.op === 'insert' ? event.after[0] : event.op)),
-            ),
-          )
-          position = batch.to
-        }
-        expect(ids).toEqual(['2', '3'])
-        await other.source!.acknowledge(FOLLOWER, position)
-        expect((await client.query(`SELECT count(*)::int AS n FROM constant_tide.change`)).rows).toEqual([
-          { n: 0 },
-        ])
-      } finally {
-        await other.close()
-      }
-    })
-
-    test.each([
-      [
-        'changed columns',
-        'ALTER TABLE guarded ADD COLUMN more text',
-        /columns of public\.guarded were changed/,
-      ],
-      ['a dropped table', 'DROP TABLE guarded', /public\.guarded was dropped/],
-      ['a disabled trigger', 'ALTER TABLE guarded DISABLE TRIGGER ALL', /trigger was dropped or disabled/],
-      ['a removed capture', 'DROP SCHEMA constant_tide CASCADE', /capture at the source is gone/],
-    ])('stops for %s instead of losing changes', async (_, ddl, message) => {
-      await client.query(`DROP TABLE IF EXISTS guarded; CREATE TABLE guarded (id int PRIMARY KEY)`)
-      const carried = await begin(from, to, [table('guarded')], nextSchema())
-      await client.query(`INSERT INTO guarded VALUES (1)`)
-      await client.query(ddl)
-      const reading = from.source.read(FOLLOWER, carried.source, carried.checkpoint.position, 100)
-      await expect(reading).rejects.toMatchObject({
-        kind: 'structural',
-        message: expect.stringMatching(message),
-        remedy: expect.stringMatching(/./),
-      })
-    })
-
-    test('takes itself off the source without a trace', async () => {
-      await client.query(`DROP TABLE IF EXISTS guarded; CREATE TABLE guarded (id int PRIMARY KEY)`)
-      await begin(from, to, [table('guarded')], nextSchema())
-      await from.source.stopCapture(FOLLOWER)
-      await client.query(`INSERT INTO guarded VALUES (1)`)
-      const left = await client.query(
-        `SELECT (SELECT count(*) FROM pg_trigger WHERE tgname LIKE '!%')::int AS triggers, to_regnamespace('constant_tide') IS NULL AS gone`,
-      )
-      expect(left.rows).toEqual([{ triggers: 0, gone: true }])
-    })
-  }
 })

@@ -1,7 +1,8 @@
 import { limits } from './limits.ts'
 import { afterAll, afterEach, beforeAll, beforeEach, describe, expect, test } from '@jest/globals'
 import { Failure } from '@tide/core/failure'
-import type { LaneColumn, PrepareStep } from '@tide/core/plan/plan'
+import type { Column } from '@tide/core/records/column'
+import type { PrepareStep } from '@tide/core/plan/steps'
 import type { LogicalType } from '@tide/core/records/types'
 import { csvLine } from '@tide/core/records/csv'
 import type { Value } from '@tide/core/records/value'
@@ -9,21 +10,24 @@ import { duckdbType } from '@tide/core/shape/duckdb'
 import { mkdtempSync, rmSync } from 'node:fs'
 import { tmpdir } from 'node:os'
 import { join } from 'node:path'
-import { SharedCheckpoint } from '../../engine/src/checkpoint.ts'
+import { SharedCheckpoint } from '../../engine/src/shapes/replicate/checkpoint.ts'
 import { committing } from './landing.ts'
-import type { Checkpoint, Config, Connector, CopyRange, Session, TargetLane } from '../src/contract.ts'
+import type { Put } from '@tide/core/apply/net-effect'
+import type { Checkpoint, Stream } from '@tide/core/checkpoint/checkpoint'
+import { packRow } from '@tide/core/records/tuple'
+import type { Config, Connector, Session } from '../src/contract/session.ts'
+import type { CopyRange } from '../src/contract/source.ts'
+import type { TargetLane } from '../src/contract/target.ts'
 import { duckdb } from '../src/duckdb/connector.ts'
 import { mariadb } from '../src/mariadb/connector.ts'
 import { postgres } from '../src/postgres/connector.ts'
 import { startRealMariadb, type RealMariadb } from './real-mariadb.ts'
 import { startRealPostgres, type RealPostgres } from './real-postgres.ts'
 
-const column = (target: string, type: LogicalType): LaneColumn => ({
-  source: target,
-  target,
+const column = (name: string, type: LogicalType): Column => ({
+  name,
   type,
-  nativeType: '',
-  targetType: duckdbType(type).native.replace('VARCHAR', 'VARCHAR(200)'),
+  nativeType: duckdbType(type).native.replace('VARCHAR', 'VARCHAR(200)'),
   nullable: true,
 })
 const columns = [
@@ -37,10 +41,21 @@ const step: PrepareStep = { step: 'create table', table: lane.table, columns, ke
 const checkpoint = (epoch: number, at: string): Checkpoint => ({
   pipeline: 'p',
   epoch,
-  position: { kind: 'test', incarnation: 'one', at },
-  completeUpTo: '2026-11-20T10:00:00.123456Z',
-  lanes: [],
-  consistent: true,
+  streams: [
+    {
+      origin: '',
+      position: { kind: 'test', incarnation: 'one', at },
+      completeUpTo: '2026-11-20T10:00:00.123456Z',
+      consistent: true,
+      lanes: [],
+    },
+  ],
+})
+const put = (key: string, row: Value[], from?: string): Put => ({
+  key: [key],
+  identity: [key],
+  row: packRow(row),
+  ...(from === undefined ? {} : { from: [from] }),
 })
 const range = (...rows: Value[][]): CopyRange => ({
   csv: [Buffer.from(rows.map(csvLine).join(''))],
@@ -133,10 +148,7 @@ describe.each(TARGETS)('the target %s', (_, choose) => {
     const effect = {
       truncate: false,
       removed: [['2']],
-      puts: [
-        { key: ['1'], row: ['1', '9.50', undefined], from: ['1'] },
-        { key: ['20'], row: ['20', undefined, 'moved'], from: ['2'] },
-      ],
+      puts: [put('1', ['1', '9.50', undefined], '1'), put('20', ['20', undefined, 'moved'], '2')],
     }
     expect(await writing.apply([{ lane, effect }])).toEqual([])
     await writing.commit(checkpoint(1, 'applied'))
@@ -149,10 +161,10 @@ describe.each(TARGETS)('the target %s', (_, choose) => {
 
   test('hands back what it cannot fill because the row is not there', async () => {
     const writing = await target().begin()
-    const put = { key: ['7'], row: ['7', undefined, 'seven'], from: ['7'] }
-    const whole = { key: ['8'], row: ['8', '8.00', 'eight'] }
-    const effect = { truncate: false, removed: [], puts: [put, whole] }
-    expect(await writing.apply([{ lane, effect }])).toEqual([{ lane, put }])
+    const seven = put('7', ['7', undefined, 'seven'], '7')
+    const whole = put('8', ['8', '8.00', 'eight'])
+    const effect = { truncate: false, removed: [], puts: [seven, whole] }
+    expect(await writing.apply([{ lane, effect }])).toEqual([{ lane, put: seven }])
     await writing.commit(checkpoint(1, 'applied'))
     expect((await rows()).map(([id]) => id)).toEqual(['1', '2', '3', '8'])
   })
@@ -170,10 +182,7 @@ describe.each(TARGETS)('the target %s', (_, choose) => {
 
   test('rows that should be new take the place of those that are there all the same', async () => {
     const writing = await target().begin()
-    const puts = [['2', '2.50', 'new'] as const, ['4', '4.00', ''] as const].map(row => ({
-      key: [row[0]],
-      row,
-    }))
+    const puts = [put('2', ['2', '2.50', 'new']), put('4', ['4', '4.00', ''])]
     await writing.apply([{ lane, effect: { truncate: false, removed: [], puts, fresh: true } }])
     await writing.apply([{ lane, effect: { truncate: false, removed: [], puts: [puts[1]!], fresh: true } }])
     await writing.commit(checkpoint(1, 'fresh'))
@@ -186,7 +195,7 @@ describe.each(TARGETS)('the target %s', (_, choose) => {
   })
 
   test('applying a batch again leaves the same rows', async () => {
-    const effect = { truncate: false, removed: [['1']], puts: [{ key: ['2'], row: ['2', '7.00', 'x'] }] }
+    const effect = { truncate: false, removed: [['1']], puts: [put('2', ['2', '7.00', 'x'])] }
     for (const at of ['once', 'twice']) {
       const writing = await target().begin()
       await writing.apply([{ lane, effect }])
@@ -212,7 +221,7 @@ describe.each(TARGETS)('the target %s', (_, choose) => {
     await writing.apply([{ lane, effect: { truncate: true, removed: [], puts: [] } }])
     await writing.rollback()
     expect(await rows()).toHaveLength(3)
-    expect((await target().readCheckpoint('p'))!.position.at).toBe('copied')
+    expect((await target().readCheckpoint('p'))!.streams[0]!.position.at).toBe('copied')
   })
 
   test('who has been overtaken cannot write any more', async () => {
@@ -228,8 +237,8 @@ describe.each(TARGETS)('the target %s', (_, choose) => {
     const frozen = await place.connector.open(place.config)
     await frozen.target!.takeCheckpoint('p', 1, 1)
     const writing = await frozen.target!.begin()
-    const put = { key: ['1'], from: undefined, row: ['1', '9.00', 'frozen'] }
-    await writing.apply([{ lane, effect: { truncate: false, removed: [], puts: [put] } }])
+    const frozenPut = put('1', ['1', '9.00', 'frozen'])
+    await writing.apply([{ lane, effect: { truncate: false, removed: [], puts: [frozenPut] } }])
     expect(await target().takeCheckpoint('p', 3, 4)).toBeUndefined() // of an earlier start
     expect(await target().takeCheckpoint('p', 3, 1)).toEqual({ ...checkpoint(1, 'copied'), epoch: 3 })
     await load(checkpoint(3, 'taken'), ['4', '4.00', 'taken'])
@@ -251,7 +260,7 @@ describe.each(TARGETS)('the target %s', (_, choose) => {
     const other = { ...lane, table: { ...lane.table, name: 'others' } }
     await target().prepare([{ ...step, table: other.table }], checkpoint(2, 'other'))
     const shared = new SharedCheckpoint(checkpoint(2, 'other'))
-    const noted = (at: string) => (now: Checkpoint) => ({
+    const noted = (at: string) => (now: Stream) => ({
       ...now,
       position: { ...now.position, at: now.position.at + at },
     })
@@ -263,16 +272,16 @@ describe.each(TARGETS)('the target %s', (_, choose) => {
     const follow = async () => {
       for (let n = 0; n < 8; n++) {
         const writing = await target().begin()
-        const puts = [{ key: [`${n}`], row: [`${n}`, '2.00', 'landed'] }]
+        const puts = [put(`${n}`, [`${n}`, '2.00', 'landed'])]
         await writing.apply([{ lane: other, effect: { truncate: false, removed: [], puts } }])
         await shared.commit(noted(' f'), next => writing.commit(next))
-        await target().count(lane.table)
+        await target().count(lane)
       }
     }
     await Promise.all([...copying, follow()])
     expect(await rows()).toHaveLength(11)
-    expect(await target().count(other.table)).toBe(8)
-    const { at } = (await target().readCheckpoint('p'))!.position
+    expect(await target().count(other)).toBe(8)
+    const { at } = (await target().readCheckpoint('p'))!.streams[0]!.position
     expect([at.match(/ c/g)?.length, at.match(/ f/g)?.length]).toEqual([8, 8])
   })
 
@@ -280,10 +289,10 @@ describe.each(TARGETS)('the target %s', (_, choose) => {
     const table = { ...lane.table, name: 'later' }
     const more: PrepareStep = { step: 'create table', table, columns, key: ['id'] }
     await expect(target().extend([more, more], checkpoint(1, 'failed'))).rejects.toBeInstanceOf(Failure)
-    expect((await target().readCheckpoint('p'))!.position.at).toBe('copied')
+    expect((await target().readCheckpoint('p'))!.streams[0]!.position.at).toBe('copied')
     await target().extend([more], checkpoint(1, 'extended'))
-    expect((await target().readCheckpoint('p'))!.position.at).toBe('extended')
-    expect([await target().count(lane.table), await target().count(table)]).toEqual([3, 0])
+    expect((await target().readCheckpoint('p'))!.streams[0]!.position.at).toBe('extended')
+    expect([await target().count(lane), await target().count({ ...lane, table })]).toEqual([3, 0])
     await expect(target().extend([], checkpoint(0, 'late'))).rejects.toMatchObject({
       message: expect.stringContaining('taken this pipeline over'),
     })
@@ -292,6 +301,6 @@ describe.each(TARGETS)('the target %s', (_, choose) => {
   test('emptying takes the rows and sets the checkpoint in one', async () => {
     await target().empty([lane], checkpoint(1, 'again'))
     expect(await rows()).toEqual([])
-    expect((await target().readCheckpoint('p'))!.position.at).toBe('again')
+    expect((await target().readCheckpoint('p'))!.streams[0]!.position.at).toBe('again')
   })
 })

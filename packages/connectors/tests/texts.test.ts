@@ -2,7 +2,7 @@
 import { afterAll, beforeAll, describe, expect, test } from '@jest/globals'
 import { DuckDBInstance, type DuckDBConnection } from '@duckdb/node-api'
 import { csvLine } from '@tide/core/records/csv'
-import type { LaneColumn } from '@tide/core/plan/plan'
+import type { Column } from '@tide/core/records/column'
 import fc from 'fast-check'
 import { mkdtempSync, rmSync, writeFileSync } from 'node:fs'
 import { tmpdir } from 'node:os'
@@ -109,12 +109,10 @@ describe('text forms', () => {
   })
 
   test('CSV lines as DuckDB reads them, nulls and empty texts apart', async () => {
-    const column = (target: string): LaneColumn => ({
-      source: target,
-      target,
+    const column = (name: string): Column => ({
+      name,
       type: { kind: 'utf8' },
-      nativeType: 'text',
-      targetType: 'VARCHAR',
+      nativeType: 'VARCHAR',
       nullable: true,
     })
     const columns = ['id', 'b', 'c'].map(column)

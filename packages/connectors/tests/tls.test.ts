@@ -1,7 +1,7 @@
 /** Servers that speak TLS alone: what each way of encrypting asks of them, and that all our connections are encrypted. */
 import { limits } from './limits.ts'
 import { afterAll, beforeAll, expect, test } from '@jest/globals'
-import type { Connector } from '../src/contract.ts'
+import type { Connector } from '../src/contract/session.ts'
 import { mariadb } from '../src/mariadb/connector.ts'
 import { postgres } from '../src/postgres/connector.ts'
 import { makeAuthority, type Certificates } from './certificates.ts'

@@ -1,21 +1,22 @@
 import { expect, test } from '@jest/globals'
 import { outlineOf, planDifference } from '@tide/core/plan/difference'
-import type { Lane, Plan } from '@tide/core/plan/plan'
+import type { Lane } from '@tide/core/plan/lane'
+import type { Plan } from '@tide/core/plan/plan'
 
+const id = (name: string, nativeType: string) => ({
+  name,
+  type: { kind: 'int', bits: 32, signed: true } as const,
+  nativeType,
+  nullable: false,
+})
 const lane = (name: string, part: Partial<Lane> = {}): Lane => ({
   source: { namespace: 'nursery', name },
   target: { namespace: 'growers', name },
-  columns: [
-    {
-      source: 'id',
-      target: 'id',
-      type: { kind: 'int', bits: 32, signed: true },
-      nativeType: 'integer',
-      targetType: 'INTEGER',
-      nullable: false,
-    },
-  ],
+  reads: [id('id', 'integer')],
+  identity: ['id'],
+  writes: [{ ...id('id', 'INTEGER'), value: { from: 'column', column: 'id' } }],
   key: ['id'],
+  scope: null,
   rows: 5,
   rowsExact: true,
   bytes: 100,
@@ -39,15 +40,12 @@ test('rows that came meanwhile make no other plan; warnings neither', () => {
 })
 
 test('what would be done otherwise is told, thing by thing', () => {
-  const [id] = lane('beds').columns
-  const columns = [
-    { ...id!, nativeType: 'bigint', targetType: 'BIGINT' },
-    { ...id!, source: 'area' },
-  ]
+  const reads = [id('id', 'bigint'), id('area', 'integer')]
+  const columns = [id('id', 'BIGINT')]
   const table = { namespace: 'growers', name: 'beds' }
   expect(
     difference({
-      lanes: [lane('beds', { columns, key: ['area'] }), lane('trays')],
+      lanes: [lane('beds', { reads, identity: ['area'] }), lane('trays')],
       steps: [{ step: 'replace table', table, columns, key: ['area'] }],
       notes: [{ level: 'loss', message: '7 rows go', remedy: '', section: 'to', table }],
     }),

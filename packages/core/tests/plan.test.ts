@@ -1,6 +1,8 @@
 import { describe, expect, test } from '@jest/globals'
 import { fitName } from '@tide/core/naming/profile'
-import { hinders, makePlan, type PlanInput } from '@tide/core/plan/plan'
+import { hinders } from '@tide/core/plan/note'
+import { makePlan } from '@tide/core/plan/plan'
+import type { PlanInput } from '@tide/core/plan/plan'
 import type { Dataset } from '@tide/core/records/dataset'
 import { duckdbColumn, duckdbType } from '@tide/core/shape/duckdb'
 import { postgresType } from '@tide/core/shape/postgres'
@@ -54,9 +56,10 @@ describe('plan', () => {
     expect(plan.lanes[0]).toMatchObject({
       target: { namespace: 'NURSERY', name: 'BEDS' },
       rows: 120,
-      key: ['bed_id'],
+      identity: ['bed_id'],
+      key: ['BED_ID'],
     })
-    expect(plan.lanes[0]!.columns.map(column => `${column.target} ${column.targetType}`)).toEqual([
+    expect(plan.lanes[0]!.writes.map(({ name, nativeType }) => `${name} ${nativeType}`)).toEqual([
       'BED_ID INTEGER',
       'AREA DECIMAL(8,2)',
     ])

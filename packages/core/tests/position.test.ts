@@ -49,7 +49,7 @@ test('positions of other incarnations and other kinds cannot be compared', () =>
   expect(comparePositions(position, { ...position, incarnation: '7/2' })).toBe('unknown')
   expect(comparePositions(position, { ...position, kind: 'binlog' })).toBe('unknown')
   expect(compareWithin('postgres change table', '1:5:', '1:9:')).toBe('before')
-  expect(compareWithin('postgres change table', '1:5: > 1:9: @3', '1:9:')).toBe('unknown')
+  expect(compareWithin('postgres change table', '1:5: > 1:9: @3', '1:9:')).toBe('before')
 })
 
 test('a row is read from its bytes as it was, wherever it stands: nulls, what was not sent, any text', () => {
@@ -72,6 +72,7 @@ test('places of a cursor are read as they were printed', () => {
   const toward = fc.record({
     time,
     table: fc.nat(),
+    row: fc.nat(),
     after: fc.option(fc.array(fc.string({ unit: 'grapheme' }), { minLength: 1 })),
   })
   fc.assert(
@@ -80,4 +81,20 @@ test('places of a cursor are read as they were printed', () => {
       expect(parseCursorPlace(printCursorPlace(place))).toEqual(place)
     }),
   )
+})
+
+test('places of a cursor on the way of one reader are in one order', () => {
+  const way = [
+    '2026-11-20T10:00:00.000000Z',
+    '2026-11-20T10:00:00.000000Z > 2026-11-20T10:05:00.000000Z table 0 row 2 after ["x","2"]',
+    '2026-11-20T10:00:00.000000Z > 2026-11-20T10:05:00.000000Z table 0 row 10 after ["x","10"]',
+    '2026-11-20T10:00:00.000000Z > 2026-11-20T10:05:00.000000Z table 1 row 1 after ["x","1"]',
+    '2026-11-20T10:05:00.000000Z',
+  ]
+  way.forEach((one, i) =>
+    way.forEach((other, j) =>
+      expect(compareWithin('postgres cursor', one, other)).toBe(i < j ? 'before' : i > j ? 'after' : 'same'),
+    ),
+  )
+  expect(parseCursorPlace(`${way[0]} > ${way[4]} table 1 after ["x"]`).toward).toMatchObject({ row: 0 })
 })

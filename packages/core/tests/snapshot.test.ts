@@ -1,5 +1,12 @@
 import { describe, expect, test } from '@jest/globals'
-import { compareSnapshots, parsePlace, parseSnapshot, printPlace, sees } from '@tide/core/position/snapshot'
+import {
+  comparePlaces,
+  compareSnapshots,
+  parsePlace,
+  parseSnapshot,
+  printPlace,
+  sees,
+} from '@tide/core/position/snapshot'
 import fc from 'fast-check'
 
 /** A server's history: transactions begin in number order and end in any; snapshots are taken between. */
@@ -45,14 +52,44 @@ describe('snapshots as positions', () => {
     expect(compareSnapshots('10:12:10', '10:12:11')).toBe('unknown')
   })
 
+  test('places on the way of one reader are in one order, whatever it lists between its snapshots', () => {
+    fc.assert(
+      fc.property(
+        snapshots,
+        fc.array(fc.array(fc.integer({ min: 1, max: 9 }), { maxLength: 4 })),
+        (taken, listed) => {
+          const way: string[] = []
+          for (const [i, seen] of taken.entries()) {
+            if (i === 0 || compareSnapshots(seen, taken[i - 1]!) === 'same') continue
+            let last = 0n
+            way.push(printPlace({ seen: taken[i - 1]! }))
+            for (const step of listed[i] ?? []) {
+              last += BigInt(step)
+              way.push(printPlace({ seen: taken[i - 1]!, toward: seen, last }))
+            }
+          }
+          const distinct = [...new Set(way)]
+          distinct.forEach((one, i) =>
+            distinct.forEach((other, j) =>
+              expect(comparePlaces(one, other)).toBe(i < j ? 'before' : i > j ? 'after' : 'same'),
+            ),
+          )
+        },
+      ),
+      { numRuns: 50 },
+    )
+  })
+
   test('a place prints and parses', () => {
     for (const place of [
       { seen: '1:1:' },
       { seen: '1:4:2', toward: '5:5:', last: 77n },
-      { seen: '1:1:', toward: '5:9:6,7', last: 0n, within: 12n },
+      { seen: '1:1:', toward: '5:9:6,7', last: 0n },
     ]) {
       expect(parsePlace(printPlace(place))).toEqual(place)
     }
+    // Where an earlier version stood within a transaction.
+    expect(parsePlace('1:1: > 5:9:6,7 @3/12')).toEqual({ seen: '1:1:', toward: '5:9:6,7', last: 3n })
     expect(() => parsePlace('0/5A3C8F20')).toThrow('not a place')
     expect(() => parseSnapshot('1:2')).toThrow('not a PostgreSQL snapshot')
   })

@@ -1,4 +1,5 @@
-import type { EngineInfo, PipelineStatus, RunBy } from '@tide/core/api/types'
+import type { EngineInfo, RunBy } from '@tide/core/api/engines'
+import type { PipelineStatus } from '@tide/core/api/pipelines'
 import type {
   EngineRecord,
   PipelineRecord,
@@ -9,7 +10,8 @@ import type {
 import { isChangeable } from '@tide/core/definition/definition'
 import { Failure } from '@tide/core/failure'
 import { Turns } from '@tide/core/pace/turns'
-import type { Lane, PrepareStep } from '@tide/core/plan/plan'
+import type { Lane } from '@tide/core/plan/lane'
+import type { PrepareStep } from '@tide/core/plan/steps'
 import { printName } from '@tide/core/records/dataset'
 import { STRIP_MINUTES, type Kept } from './kept.ts'
 import type { EngineParts } from './parts.ts'
@@ -177,8 +179,16 @@ export class Engine {
     if (unknown !== undefined)
       throw new Failure('refused', `There is no lane ${unknown}.`, 'Name one of the lanes.')
     await this.say(id, `Recopy of ${chosen.map(i => printName(record.lanes[i]!.source)).join(', ')}.`)
-    await this.parts.pipelines.askRecopy(id, chosen)
-    this.keep(id).recopyTold = ''
+    const { newId, now } = this.parts.surroundings
+    const askedAt = new Date(now()).toISOString()
+    await this.parts.errands.ask({
+      id: newId(),
+      pipeline: id,
+      kind: 'recopy',
+      lanes: chosen,
+      askedBy: null,
+      askedAt,
+    })
     await this.look()
   }
 
@@ -263,9 +273,9 @@ export class Engine {
       } else if (kept.running) {
         kept.runner!.want(work.wanted)
         if (work.laneCount !== kept.runner!.laneCount) kept.runner!.interrupt() // the next one has them all
-        const asked = JSON.stringify(work.recopy)
-        if (work.recopy.length > 0 && asked !== kept.recopyTold) kept.runner!.lookForRecopy()
-        kept.recopyTold = asked
+        const asked = work.errands.join()
+        if (asked !== '' && asked !== kept.errandsTold) kept.runner!.turn()
+        kept.errandsTold = asked
       } else if (mustRun(work)) await this.launch(work.id)
       else over.push(work.id)
     }
@@ -324,7 +334,7 @@ export class Engine {
         runner: undefined,
         running: undefined,
         giving: false,
-        recopyTold: '',
+        errandsTold: '',
         minutes: [],
         sample: null,
       }

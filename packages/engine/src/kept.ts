@@ -12,8 +12,8 @@ export interface Kept {
   running: Promise<void> | undefined
   /** It is being ended here so that another engine can have it. */
   giving: boolean
-  /** The request to recopy that the runner was told of. */
-  recopyTold: string
+  /** Errands that the runner was told of. */
+  errandsTold: string
   /** One reading a minute for the depth strip, and the readings of the minute under way. */
   minutes: TideSample[]
   sample: TideSample | null

@@ -1,5 +1,5 @@
-import type { SourceHead } from '@tide/connectors/contract'
-import type { PipelineStatus } from '@tide/core/api/types'
+import type { SourceHead } from './journal/batch.ts'
+import type { PipelineStatus } from '@tide/core/api/pipelines'
 import { lagSeconds } from '@tide/core/pace/lag'
 import { Rate } from '@tide/core/pace/rate'
 import type { TideSample } from '@tide/core/pace/tide'
@@ -27,9 +27,9 @@ export class Meter {
     this.committedRate = new Rate(60_000, now())
   }
 
-  /** Goes on from what had landed before; what is known of the source begins anew. `restMs`: how seldom it is asked. */
-  begin(landed: number, restMs = 0): void {
-    this.headHoldsMs = HEAD_HOLDS_MS + restMs
+  /** Goes on from what had landed before; what is known of the source begins anew. `lateMs`: by how much the source tells late. */
+  begin(landed: number, lateMs = 0): void {
+    this.headHoldsMs = HEAD_HOLDS_MS + lateMs
     this.landed = landed
     this.head = undefined
     this.committedBefore = landed
@@ -72,12 +72,11 @@ export class Meter {
     return this.atLeast(Math.max(this.worstLag, this.lastReading))
   }
 
-  /** The lag's parts, in seconds; null where there is no journal between, or the lag is not known. */
+  /** The lag's parts, in seconds; null where the lag is not known. */
   get delay(): PipelineStatus['delay'] {
     const { lag } = this
     if (lag === null) return null
     const { journalEnd } = this.head!.head
-    if (journalEnd === undefined) return null
     const journal = journalEnd === null ? 0 : Math.min(lag, this.lagAgainst(journalEnd) ?? 0)
     return { journal, target: lag - journal }
   }

@@ -1,6 +1,7 @@
 import type { JournalKeepers } from './journal/keepers.ts'
 import type {
   ConnectionOpener,
+  ErrandRepository,
   HistoryRepository,
   LeaseRepository,
   PipelineRepository,
@@ -14,6 +15,7 @@ export interface EngineParts {
   home: string
   pipelines: PipelineRepository
   leases: LeaseRepository
+  errands: ErrandRepository
   history: HistoryRepository
   connections: ConnectionOpener
   surroundings: Surroundings

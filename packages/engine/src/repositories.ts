@@ -1,7 +1,8 @@
 /** What the engine asks of the store, and of whoever opens connections. */
-import type { Connector, Session } from '@tide/connectors/contract'
+import type { Connector, Session } from '@tide/connectors/contract/session'
 import type { Definition, PipelineState } from '@tide/core/definition/definition'
-import type { PipelineStatus } from '@tide/core/api/types'
+import type { Errand } from '@tide/core/definition/errand'
+import type { PipelineStatus } from '@tide/core/api/pipelines'
 import type {
   EngineRecord,
   LogEntry,
@@ -12,7 +13,8 @@ import type {
   Tie,
 } from '@tide/core/definition/pipeline'
 import type { TideSample } from '@tide/core/pace/tide'
-import type { Lane, PrepareStep } from '@tide/core/plan/plan'
+import type { Lane } from '@tide/core/plan/lane'
+import type { PrepareStep } from '@tide/core/plan/steps'
 
 export interface PipelineRepository {
   list(): Promise<PipelineRecord[]>
@@ -24,14 +26,27 @@ export interface PipelineRepository {
     definition: Definition,
     plan: { lanes: readonly Lane[]; steps: readonly PrepareStep[] },
   ): Promise<void>
+  /** It can only be run where this data folder is, from now on. */
+  tieTo(id: string, tied: Tie): Promise<void>
   want(id: string, wanted: PipelineRecord['wanted']): Promise<void>
   takeUp(id: string, wanted: 'run' | 'stop'): Promise<void>
-  askRecopy(id: string, lanes: readonly number[]): Promise<void>
-  recopied(id: string, lanes: readonly number[]): Promise<void>
   /** False when another engine runs it by now. */
   setState(id: string, holder: string, state: PipelineState, reason: StopReason | null): Promise<boolean>
   /** `undefined` when another engine runs it by now. */
   takeEpoch(id: string, holder: string): Promise<number | undefined>
+}
+
+/** What people ask of running pipelines. */
+export interface ErrandRepository {
+  ask(errand: Omit<Errand, 'state' | 'outcome' | 'endedAt'>): Promise<void>
+  /** Those that are not over, in the order in which they were asked. */
+  waiting(pipeline: string): Promise<Errand[]>
+  /** False when another engine runs the pipeline by now. */
+  begin(id: string, holder: string, at: string): Promise<boolean>
+  end(
+    id: string,
+    end: Pick<Errand, 'outcome'> & { state: 'done' | 'refused'; endedAt: string },
+  ): Promise<void>
 }
 
 /** Who runs what, where several engines share one store. */

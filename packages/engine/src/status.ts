@@ -1,5 +1,5 @@
 /** How a pipeline stands, as far as the engine that has it knows. */
-import type { PipelineStatus } from '@tide/core/api/types'
+import type { PipelineStatus } from '@tide/core/api/pipelines'
 import type { Definition } from '@tide/core/definition/definition'
 import type { PipelineRecord } from '@tide/core/definition/pipeline'
 import { depthStrip } from '@tide/core/pace/tide'
@@ -30,7 +30,6 @@ export async function statusOf(
     consistent: live?.consistent ?? false,
     position: live?.position ?? null,
     lanes: live?.lanes ?? idleLanes(record),
-    copiesBeside: live?.copiesBeside ?? false,
     lagSeconds: following?.lag ?? null,
     delay: following?.delay ?? null,
     backlog: meter?.backlog ?? null,
@@ -56,7 +55,7 @@ function idleLanes(record: PipelineRecord): PipelineStatus['lanes'] {
     source: lane.source,
     target: lane.target,
     copied: false,
-    apart: false,
+    detached: false,
     copiedRows: 0,
     plannedRows: lane.rows,
     rowsPerSecond: 0,

@@ -1,20 +1,41 @@
-import { describe, expect, test } from '@jest/globals'
+import { afterAll, beforeAll, describe, expect, test } from '@jest/globals'
 import fc from 'fast-check'
-import type { Checkpoint } from '@tide/connectors/contract'
+import type { Stream } from '@tide/core/checkpoint/checkpoint'
 import { Failure } from '@tide/core/failure'
-import { firstCheckpoint, SharedCheckpoint } from '../src/checkpoint.ts'
+import { mkdtempSync, rmSync } from 'node:fs'
+import { tmpdir } from 'node:os'
+import { join } from 'node:path'
 import { Engine } from '../src/engine.ts'
-import { MemorySource, MemoryTarget, sessionOf, type Trouble } from './memory-systems.ts'
+import { firstCheckpoint, SharedCheckpoint } from '../src/shapes/replicate/checkpoint.ts'
+import { MemoryLog } from './memory-log.ts'
+import { MemoryTarget, sessionOf, troubledLog, type Trouble } from './memory-systems.ts'
 import { Frost, laneOf, settled, world as worldOf } from './world.ts'
 
-const LANE = laneOf('s', 't')
+const LANE = laneOf('nursery', 't')
 
-const world = (source: MemorySource, target: MemoryTarget, trouble: Trouble) =>
-  worldOf({
-    from: () => sessionOf({ source: source.side(trouble) }),
-    to: () => sessionOf({ target: target.side(trouble) }),
-  })
+let folder: string
+let worlds = 0
+beforeAll(() => void (folder = mkdtempSync(join(tmpdir(), 'constant-tide-engine-'))))
+afterAll(() => rmSync(folder, { recursive: true, force: true }))
 
+/** A source that answers at once. */
+function newLog(): MemoryLog {
+  const log = new MemoryLog()
+  log.rest = () => new Promise(resolve => setImmediate(resolve))
+  return log
+}
+
+const world = (log: MemoryLog, target: MemoryTarget, trouble: Trouble) => {
+  const side = troubledLog(log, trouble)
+  return worldOf(
+    { from: () => sessionOf({ log: side }), to: () => sessionOf({ target: target.side(trouble) }) },
+    join(folder, String(worlds++)),
+  )
+}
+
+const wantedRows = (log: MemoryLog) => [...log.rowsOf('t')].sort()
+const isEqual = (log: MemoryLog, target: MemoryTarget) =>
+  JSON.stringify(rowsOf(target)) === JSON.stringify(wantedRows(log))
 const rowsOf = (target: MemoryTarget) => target.state.rows.map(([, row]) => [...row]).sort()
 const change = fc.record({
   key: fc.integer({ min: 10, max: 29 }),
@@ -22,7 +43,7 @@ const change = fc.record({
   remove: fc.boolean(),
 })
 const history = fc.array(fc.array(change, { minLength: 1, maxLength: 5 }), { maxLength: 25 })
-const beginning = fc.uniqueArray(fc.integer({ min: 10, max: 29 }), { maxLength: 14 })
+const first = fc.uniqueArray(fc.integer({ min: 10, max: 29 }), { maxLength: 14 })
 
 describe('engine', () => {
   test('whatever call fails, before or after its work, both sides end up equal', async () => {
@@ -32,27 +53,27 @@ describe('engine', () => {
     )
     await fc.assert(
       fc.asyncProperty(
-        beginning,
+        first,
         history,
         faults,
         fc.integer({ min: 0, max: 60 }),
         async (keys, transactions, troubles, restartAt) => {
-          const [source, target] = [new MemorySource(), new MemoryTarget()]
-          keys.forEach(key => source.rows.set(String(key), [String(key), 'old']))
+          const [log, target] = [newLog(), new MemoryTarget()]
+          log.commit(keys.map(key => ['t', 'old', String(key)]))
           const waiting = [...transactions]
-          source.onTurn = () => {
+          const goOn = () => {
             const changes = waiting.shift()
             if (changes)
-              source.commit((put, remove) =>
-                changes.forEach(({ key, value, remove: gone }) =>
-                  gone ? remove(String(key)) : put([String(key), `v${value}`]),
-                ),
+              log.commit(
+                changes.map(({ key, value, remove }) => ['t', remove ? null : `v${value}`, String(key)]),
               )
           }
+          log.onRange = goOn
           let calls = 0
           const faults = [...troubles]
-          const { record, engine: make } = world(source, target, () => {
+          const { record, engine: make } = world(log, target, () => {
             calls++
+            if (calls % 3 === 0) goOn()
             return faults.shift()
           })
           let engine = make()
@@ -64,14 +85,9 @@ describe('engine', () => {
             engine = make()
             await engine.start()
             await settled(() => {
-              const expected = [...source.rows.values()].map(row => [...row]).sort()
-              const { checkpoint } = target.state
-              const atHead = checkpoint?.consistent && checkpoint.position.at === String(source.log.length)
-              return (
-                waiting.length === 0 &&
-                Boolean(atHead) &&
-                JSON.stringify(rowsOf(target)) === JSON.stringify(expected)
-              )
+              goOn()
+              const at = target.state.checkpoint?.streams[0]!.position.at
+              return waiting.length === 0 && at === log.end.at && isEqual(log, target)
             })
             expect(record.state).toBe('Following')
           } finally {
@@ -79,41 +95,39 @@ describe('engine', () => {
           }
         },
       ),
-      { numRuns: 500 },
+      { numRuns: 150 },
     )
   })
 
   test('a recopy empties and copies again; what comes meanwhile is not lost', async () => {
-    const [source, target] = [new MemorySource(), new MemoryTarget()]
-    for (let key = 10; key < 25; key++) source.rows.set(String(key), [String(key), 'old'])
-    const { record, engine: make } = world(source, target, () => undefined)
+    const [log, target] = [newLog(), new MemoryTarget()]
+    for (let key = 10; key < 25; key++) log.commit([['t', 'old', String(key)]])
+    const { record, engine: make, errands } = world(log, target, () => undefined)
     const engine = make()
     await engine.begin('p', { definition: record.definition, lanes: [LANE], steps: [] })
     await settled(() => record.state === 'Following' && target.state.rows.length === 15)
     target.state.rows.push(['t/stray', ['stray', 'left by somebody']])
     let turns = 0
-    source.onTurn = () => {
-      if (turns++ < 8) source.commit(put => put([String(10 + turns), `while ${turns}`]))
+    log.onRange = () => {
+      if (turns++ < 8) log.commit([['t', `while ${turns}`, String(10 + turns)]])
     }
     await engine.inTurn('p', () => engine.recopy('p', []))
-    await settled(
-      () =>
-        turns > 8 &&
-        JSON.stringify(rowsOf(target)) ===
-          JSON.stringify([...source.rows.values()].map(row => [...row]).sort()),
-    )
+    await settled(() => turns > 4 && isEqual(log, target))
     expect(target.prepared).toBe(1)
+    expect(errands).toMatchObject([
+      { kind: 'recopy', lanes: [0], state: 'done', outcome: 'Emptied nursery.t, to be copied again.' },
+    ])
     await engine.stop()
   })
 
   test('who was overtaken stops, with the reason', async () => {
-    const [source, target] = [new MemorySource(), new MemoryTarget()]
-    const { record, engine: make } = world(source, target, () => undefined)
+    const [log, target] = [newLog(), new MemoryTarget()]
+    const { record, engine: make } = world(log, target, () => undefined)
     const engine = make()
     await engine.begin('p', { definition: record.definition, lanes: [LANE], steps: [] })
     await settled(() => record.state === 'Following')
     target.state.checkpoint!.epoch = 99
-    source.commit(put => put(['10', 'late']))
+    log.commit([['t', 'late', '10']])
     await settled(() => record.state === 'Stopped')
     expect(record.reason).toMatchObject({ kind: 'structural', message: 'overtaken' })
     expect(rowsOf(target)).toEqual([])
@@ -121,8 +135,8 @@ describe('engine', () => {
   })
 
   test('who is killed is followed by another engine; who was frozen too long finds it taken and ends', async () => {
-    const [source, target] = [new MemorySource(), new MemoryTarget()]
-    const { record, partsOf } = world(source, target, () => undefined)
+    const [log, target] = [newLog(), new MemoryTarget()]
+    const { record, partsOf } = world(log, target, () => undefined)
     const frost = new Frost()
     const [one, other] = [new Engine(partsOf('one', frost)), new Engine(partsOf('other'))]
     await one.start()
@@ -130,16 +144,16 @@ describe('engine', () => {
     await settled(() => record.state === 'Following')
     const first = record.holder
     await other.start()
-    source.commit(put => put(['10', 'by the first']))
+    log.commit([['t', 'by the first', '10']])
     await settled(() => rowsOf(target).length === 1)
     expect(record.holder).toBe(first) // it is not taken from one that is there
     frost.freeze()
-    source.commit(put => put(['11', 'by the second']))
+    log.commit([['t', 'by the second', '11']])
     await settled(() => rowsOf(target).length === 2)
     expect(record.holder).not.toBe(first)
     const { epoch } = target.state.checkpoint!
     frost.thaw()
-    source.commit(put => put(['12', 'after the thaw']))
+    log.commit([['t', 'after the thaw', '12']])
     await settled(() => rowsOf(target).length === 3)
     expect(record).toMatchObject({ state: 'Following', reason: null })
     expect(record.holder).not.toBe(first)
@@ -148,8 +162,8 @@ describe('engine', () => {
   })
 
   test('asked again and again, an engine never gives away what is its share', async () => {
-    const [source, target] = [new MemorySource(), new MemoryTarget()]
-    const { record, partsOf } = world(source, target, () => undefined)
+    const [log, target] = [newLog(), new MemoryTarget()]
+    const { record, partsOf } = world(log, target, () => undefined)
     const [one, other] = [new Engine(partsOf('one')), new Engine(partsOf('other'))]
     await one.start()
     await other.start()
@@ -162,8 +176,8 @@ describe('engine', () => {
   })
 
   test('a pipeline that is tied to a data folder waits for it, and goes on there', async () => {
-    const [source, target] = [new MemorySource(), new MemoryTarget()]
-    const { record, partsOf } = world(source, target, () => undefined)
+    const [log, target] = [newLog(), new MemoryTarget()]
+    const { record, partsOf } = world(log, target, () => undefined)
     const [one, other] = [new Engine(partsOf('one')), new Engine(partsOf('other'))]
     await one.start()
     await other.start()
@@ -174,7 +188,7 @@ describe('engine', () => {
     )
     await settled(() => record.state === 'Following')
     await one.stop()
-    source.commit(put => put(['10', 'waits']))
+    log.commit([['t', 'waits', '10']])
     for (let i = 0; i < 200; i++) await new Promise(resolve => setImmediate(resolve))
     expect(record.holder).toBeNull()
     expect(rowsOf(target)).toEqual([])
@@ -185,8 +199,8 @@ describe('engine', () => {
   })
 
   test('a checkpoint that vanished from the target stops the pipeline; nothing is prepared over what is there', async () => {
-    const [source, target] = [new MemorySource(), new MemoryTarget()]
-    const { record, engine: make } = world(source, target, () => undefined)
+    const [log, target] = [newLog(), new MemoryTarget()]
+    const { record, engine: make } = world(log, target, () => undefined)
     const first = make()
     await first.begin('p', { definition: record.definition, lanes: [LANE], steps: [] })
     await settled(() => record.state === 'Following')
@@ -204,8 +218,8 @@ describe('engine', () => {
   })
 
   test('a store that fails for a while ends neither the run nor the process', async () => {
-    const [source, target] = [new MemorySource(), new MemoryTarget()]
-    const { record, partsOf } = world(source, target, () => undefined)
+    const [log, target] = [newLog(), new MemoryTarget()]
+    const { record, partsOf } = world(log, target, () => undefined)
     const parts = partsOf('home')
     const engine = new Engine(parts)
     await engine.begin('p', { definition: record.definition, lanes: [LANE], steps: [] })
@@ -218,21 +232,21 @@ describe('engine', () => {
     }
     parts.history.log = () => Promise.reject(new Error('the store is away'))
     target.state.checkpoint!.epoch = 99
-    source.commit(put => put(['10', 'late']))
+    log.commit([['t', 'late', '10']])
     await settled(() => record.state === 'Stopped')
     expect(refusals).toBeLessThan(0)
     await engine.stop()
   })
 
   test('paused, it measures and lands nothing; stopped, it takes itself off', async () => {
-    const [source, target] = [new MemorySource(), new MemoryTarget()]
-    const { record, engine: make } = world(source, target, () => undefined)
+    const [log, target] = [newLog(), new MemoryTarget()]
+    const { record, engine: make } = world(log, target, () => undefined)
     const engine = make()
     await engine.begin('p', { definition: record.definition, lanes: [LANE], steps: [] })
     await settled(() => record.state === 'Following')
     await engine.pause('p')
     await settled(() => record.state === 'Paused')
-    source.commit(put => [1, 2, 3].forEach(n => put([`1${n}`, 'waits'])))
+    log.commit([1, 2, 3].map(n => ['t', 'waits', `1${n}`]))
     for (let i = 0; i < 200 && (await engine.status('p')).backlog !== 3; i++)
       await new Promise(resolve => setImmediate(resolve))
     expect((await engine.status('p')).backlog).toBe(3)
@@ -253,12 +267,16 @@ describe('engine', () => {
   })
 
   test('what nobody has foreseen is tried a few times, then stops with what a report needs', async () => {
-    const [source, target] = [new MemorySource(), new MemoryTarget()]
+    const [log, target] = [newLog(), new MemoryTarget()]
     let broken = false
-    const { record, partsOf } = world(source, target, () => {
+    const trouble = () => {
       if (broken) throw new TypeError('rows.slice is not a function')
       return undefined
-    })
+    }
+    const { record, partsOf } = worldOf(
+      { from: () => sessionOf({ log: log.side }), to: () => sessionOf({ target: target.side(trouble) }) },
+      join(folder, String(worlds++)),
+    )
     const parts = partsOf('home')
     const told: string[] = []
     parts.history.log = async ({ message }) => void told.push(message)
@@ -266,31 +284,37 @@ describe('engine', () => {
     await engine.begin('p', { definition: record.definition, lanes: [LANE], steps: [] })
     await settled(() => record.state === 'Following')
     broken = true
+    log.commit([['t', 'never lands', '10']])
     await settled(() => record.state === 'Stopped')
     expect(record.reason).toMatchObject({ kind: 'fault', message: 'rows.slice is not a function' })
-    await settled(() => told.some(line => line.startsWith('Report: Following, 1 of 1 lanes copied, at 0')))
+    await settled(() =>
+      told.some(line => line.startsWith('Report: Following, 1 of 1 lanes copied, at 0/100')),
+    )
     expect(told.find(line => line.startsWith('Report'))).toContain('TypeError: rows.slice')
     expect(told.filter(line => line === 'rows.slice is not a function').length).toBeLessThan(4)
     await engine.stop()
   })
 
   test('changes go on landing while the rows of a large table are counted', async () => {
-    const [source, target] = [new MemorySource(), new MemoryTarget()]
+    const [log, target] = [newLog(), new MemoryTarget()]
     const counting: (() => void)[] = []
     let held = true
-    const { record, engine: make } = worldOf({
-      from: () => sessionOf({ source: source.side(() => undefined) }),
-      to: () => {
-        const side = target.side(() => undefined)
-        const count = () =>
-          held ? new Promise<number>(resolve => counting.push(() => resolve(7))) : Promise.resolve(7)
-        return sessionOf({ target: { ...side, count } })
+    const { record, engine: make } = worldOf(
+      {
+        from: () => sessionOf({ log: log.side }),
+        to: () => {
+          const side = target.side(() => undefined)
+          const count = () =>
+            held ? new Promise<number>(resolve => counting.push(() => resolve(7))) : Promise.resolve(7)
+          return sessionOf({ target: { ...side, count } })
+        },
       },
-    })
+      join(folder, String(worlds++)),
+    )
     const engine = make()
     await engine.begin('p', { definition: record.definition, lanes: [LANE], steps: [] })
     await settled(() => counting.length > 0)
-    source.commit(put => put(['10', 'meanwhile']))
+    log.commit([['t', 'meanwhile', '10']])
     await settled(() => target.state.rows.length === 1)
     held = false
     for (const resolve of counting) resolve()
@@ -304,12 +328,18 @@ describe('engine', () => {
 
 describe('a checkpoint that several write', () => {
   test('is written no more when it is not known whether a write went through', async () => {
-    const first = firstCheckpoint('p', 1, { kind: 'memory', incarnation: 'one', at: '0' }, [LANE, LANE], 0)
+    const first = firstCheckpoint(
+      'p',
+      1,
+      { kind: 'postgres log', incarnation: 'one', at: '0/0' },
+      [LANE, LANE],
+      0,
+    )
     const shared = new SharedCheckpoint(first)
     let there = first
-    const lane = (place: number, rows: number) => (now: Checkpoint) => ({
+    const lane = (index: number, rows: number) => (now: Stream) => ({
       ...now,
-      lanes: now.lanes.map((lane, i) => (i === place ? { ...lane, begun: true, copiedRows: rows } : lane)),
+      lanes: now.lanes.map((lane, i) => (i === index ? { ...lane, begun: true, copiedRows: rows } : lane)),
     })
     const cut = new Failure('transient', 'the connection was cut', 'wait')
     // The commit went through, and its answer was lost.
@@ -324,6 +354,6 @@ describe('a checkpoint that several write', () => {
       kind: 'transient',
       message: expect.stringMatching(/not known/),
     })
-    expect(there.lanes.map(({ copiedRows }) => copiedRows)).toEqual([50, 0])
+    expect(there.streams[0]!.lanes.map(({ copiedRows }) => copiedRows)).toEqual([50, 0])
   })
 })

@@ -1,5 +1,6 @@
 import { afterEach, beforeEach, expect, test } from '@jest/globals'
 import { Failure } from '@tide/core/failure'
+import { unpackRow } from '@tide/core/records/tuple'
 import fc from 'fast-check'
 import { existsSync, mkdtempSync, rmSync } from 'node:fs'
 import { tmpdir } from 'node:os'
@@ -60,12 +61,8 @@ const tools = tableOf('tools')
 const lane = (dataset = beds) => ({
   dataset,
   key: ['id'],
-  columns: ['id', 'v'].map(source => ({
-    source,
-    target: source,
-    nativeType: 'text',
-    type: { kind: 'utf8' },
-  })),
+  since: null,
+  columns: ['id', 'v'].map(name => ({ name, nativeType: 'text', type: { kind: 'utf8' } as const })),
 })
 
 test('however often the source cuts it off, the journal holds its log once and in order', async () => {
@@ -123,12 +120,12 @@ test('that there is no more is said only of what is on disk', async () => {
     // What is complete up to a transaction's time must hold that transaction, whenever somebody asks.
     for (let asked = 0; asked < 20; asked++) {
       await new Promise(resolve => setImmediate(resolve))
-      const head = await source.head('one', [lane() as never], from)
+      const head = await source.head([lane()], from)
       const complete = head.completeUpTo && Date.parse(head.completeUpTo) * 1000
       if (complete && complete >= clockAt(n + 1)) expect(head.pendingChanges).toBe(committed)
     }
   }
-  await until(async () => (await source.head('one', [lane() as never], from)).pendingChanges === committed)
+  await until(async () => (await source.head([lane()], from)).pendingChanges === committed)
   await source.close()
 })
 
@@ -157,13 +154,16 @@ test('a further follower begins where the log tells of its tables; the source is
   ])
   await until(async () => (await held(keeper)).length === 3)
   const source = new JournaledSource(keeper, log.side)
-  const { transactions } = await source.read('two', [lane(tools) as never], from, 100)
-  expect(transactions.flatMap(({ events }) => events)).toEqual([
-    { op: 'insert', lane: 0, after: ['1.1', 'c'] },
-  ])
+  const { transactions } = await source.read([lane(tools)], from, 100)
+  const events = transactions.flatMap(transaction =>
+    transaction.events.map(event => ({ ...event, transaction })),
+  )
+  // Its number is the one it has among all changes of the transaction.
+  expect(events).toMatchObject([{ op: 'insert', lane: 0, number: 1, transaction: { start: '0/110' } }])
+  expect(events.map(event => 'after' in event && unpackRow(event.after))).toEqual([['1.1', 'c']])
   // Before that it was not followed, and nobody may believe that nothing had happened.
   const early = { ...from, at: '0/100' }
-  await expect(source.read('two', [lane(tools) as never], early, 100)).rejects.toMatchObject({
+  await expect(source.read([lane(tools)], early, 100)).rejects.toMatchObject({
     kind: 'structural',
   })
   await source.close()
@@ -205,9 +205,9 @@ test('another history is not followed: what is there lands, then the reason is t
   await until(() => keeper.fault !== undefined)
   log.onEntry = () => {}
   const source = new JournaledSource(keeper, log.side)
-  const batch = await source.read('one', [lane() as never], from, 100)
+  const batch = await source.read([lane()], from, 100)
   expect(batch.transactions.map(({ id }) => id)).toEqual(['x0'])
-  await expect(source.read('one', [lane() as never], batch.to, 100)).rejects.toMatchObject({
+  await expect(source.read([lane()], batch.to, 100)).rejects.toMatchObject({
     message: 'Another history.',
   })
   await source.close()

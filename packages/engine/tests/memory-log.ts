@@ -1,5 +1,6 @@
 /** A source's log in memory that keeps the contract of a `LogSide`, and can be cut anywhere. */
-import type { CopyView, LogSide, LogSink, Session } from '@tide/connectors/contract'
+import type { CopyView, LogSide, LogSink } from '@tide/connectors/contract/source'
+import type { Session } from '@tide/connectors/contract/session'
 import { Failure } from '@tide/core/failure'
 import { csvLine } from '@tide/core/records/csv'
 import { parseLsn, printLsn } from '@tide/core/position/lsn'
@@ -35,6 +36,8 @@ export class MemoryLog {
   onRange: () => void | Promise<void> = () => {}
   /** Called whenever a view is opened. */
   onView = () => {}
+  /** How long it waits when there is nothing new. */
+  rest = () => new Promise<unknown>(resolve => setTimeout(resolve, 5))
   private readonly told: (() => void)[] = []
 
   commit(...transactions: Logged[]): void {
@@ -54,17 +57,18 @@ export class MemoryLog {
   readonly side: LogSide = {
     retention: { hours: 72, bytes: 2 ** 30, hardBytes: 0 },
     selectsTables: true,
+    lateMs: 0,
     captureStatements: async () => [],
     captureNote: '',
     open: this.open,
-    extend: async (_, tables) => ({ position: await this.open(), added: [...tables] }),
+    extend: async () => ({ position: await this.open(), added: [] }),
     inspectHistory: async (_, from) => {
       if (from.incarnation !== this.incarnation)
         throw new Failure('structural', 'Another history.', 'Start again.')
     },
     inspectTables: async () => {},
     close: async () => void (this.kept = false),
-    follow: (_, from, tables, sink, signal) => this.follow(from, tables, sink, signal),
+    follow: (_, { from, tables }, sink, signal) => this.follow(from, tables, sink, signal),
     view: async () => {
       this.onView()
       return this.view()
@@ -136,7 +140,7 @@ export class MemoryLog {
       this.acknowledged = Number((parseLsn(sink.durable()) - 0x100n) / STEP)
       await new Promise<void>(resolve => {
         this.told.push(resolve)
-        setTimeout(resolve, 5)
+        void this.rest().then(() => resolve())
       })
     }
   }

@@ -1,11 +1,13 @@
 /** A store in memory for one pipeline, which several engines share. Time is handed in. */
 import type { EngineRecord, PipelineRecord } from '@tide/core/definition/pipeline'
-import type { LeaseRepository, PipelineRepository } from '../src/repositories.ts'
+import type { Errand } from '@tide/core/definition/errand'
+import type { ErrandRepository, LeaseRepository, PipelineRepository } from '../src/repositories.ts'
 
 export const LEASE_MS = 8_000
 
 export class MemoryStore {
   readonly record: PipelineRecord
+  readonly asked: Errand[] = []
   readonly engines = new Map<string, EngineRecord & { seen: number }>()
   private leasedUntil = 0
   private readonly now: () => number
@@ -26,7 +28,6 @@ export class MemoryStore {
       holder: null,
       home: null,
       tie: null,
-      recopy: [],
     }
   }
 
@@ -54,6 +55,7 @@ export class MemoryStore {
           lanes: [...record.lanes, ...lanes],
           steps: [...record.steps, ...steps],
         }),
+      tieTo: async (_id, { home, tie }) => void Object.assign(record, { home, tie }),
       want: async (_id, wanted) => void (record.wanted = wanted),
       takeUp: async (_id, wanted) =>
         void Object.assign(record, {
@@ -61,15 +63,30 @@ export class MemoryStore {
           reason: null,
           ...(wanted === 'run' ? { state: 'Copying' } : {}),
         }),
-      askRecopy: async (_id, lanes) => void (record.recopy = [...record.recopy, ...lanes]),
-      recopied: async (_id, lanes) =>
-        void (record.recopy = record.recopy.filter(lane => !lanes.includes(lane))),
       setState: async (_id, holder, state, reason) => {
         if (record.holder !== holder) return false
         Object.assign(record, { state, reason })
         return true
       },
       takeEpoch: async (_id, holder) => (record.holder === holder ? ++record.epoch : undefined),
+    }
+  }
+
+  get errands(): ErrandRepository {
+    const { record, asked } = this
+    return {
+      ask: async errand => void asked.push({ ...errand, state: 'waiting', outcome: null, endedAt: null }),
+      waiting: async () => asked.filter(({ endedAt }) => endedAt === null),
+      begin: async (id, holder) => {
+        if (record.holder !== holder) return false
+        asked.find(errand => errand.id === id)!.state = 'under way'
+        return true
+      },
+      end: async (id, end) =>
+        void Object.assign(
+          asked.find(errand => errand.id === id)!,
+          end,
+        ),
     }
   }
 
@@ -94,6 +111,7 @@ export class MemoryStore {
       work: async () => [
         {
           ...structuredClone(record),
+          errands: this.asked.filter(({ endedAt }) => endedAt === null).map(({ id }) => id),
           laneCount: record.lanes.length,
           hasReason: record.reason !== null,
           free: free(),

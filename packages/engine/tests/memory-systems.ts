@@ -1,23 +1,15 @@
-/** A source and a target in memory that keep the contract, and can fail at any call of theirs. */
-import type {
-  ApplyTransaction,
-  Checkpoint,
-  CopyRange,
-  Session,
-  SourceSide,
-  TargetLane,
-  TargetSide,
-} from '@tide/connectors/contract'
+/** A target in memory that keeps the contract, and what makes it, or a source, fail at any call. */
+import type { ApplyTransaction, Gathering, TargetLane, TargetSide } from '@tide/connectors/contract/target'
+import type { Checkpoint } from '@tide/core/checkpoint/checkpoint'
+import type { LogSide } from '@tide/connectors/contract/source'
+import type { Session } from '@tide/connectors/contract/session'
 import { asFailure, Failure } from '@tide/core/failure'
-import type { SourceTransaction } from '@tide/core/records/change'
-import { csvLine } from '@tide/core/records/csv'
+import { unpackRow } from '@tide/core/records/tuple'
 import { keyText, type Key, type Row } from '@tide/core/records/value'
+import type { MemoryLog } from './memory-log.ts'
 
 /** Decides at each call whether it fails, before or after it has worked. */
 export type Trouble = () => 'before' | 'after' | undefined
-
-const RANGE = 3
-const now = () => '2026-11-20T10:00:00.000Z'
 
 export async function troubled<T>(trouble: Trouble, work: () => T | Promise<T>): Promise<T> {
   const when = trouble()
@@ -26,95 +18,6 @@ export async function troubled<T>(trouble: Trouble, work: () => T | Promise<T>):
   const result = await work()
   if (when === 'after') throw fault()
   return result
-}
-
-/** One table of two columns; the first is the key. Its log is a list of transactions, positions count them. */
-export class MemorySource {
-  readonly rows = new Map<string, Row>()
-  readonly log: SourceTransaction[] = []
-  /** Called between ranges of a copy and at every read: the world goes on. */
-  onTurn = () => {}
-
-  commit(change: (put: (row: Row) => void, remove: (key: string) => void) => void): void {
-    const events: SourceTransaction['events'] = []
-    change(
-      row => {
-        const before = this.rows.get(row[0]!)
-        events.push(
-          before ? { op: 'update', lane: 0, before, after: row } : { op: 'insert', lane: 0, after: row },
-        )
-        this.rows.set(row[0]!, row)
-      },
-      key => {
-        const before = this.rows.get(key)
-        if (!before) return
-        events.push({ op: 'delete', lane: 0, before })
-        this.rows.delete(key)
-      },
-    )
-    if (events.length > 0) this.log.push({ id: String(this.log.length), at: now(), events })
-  }
-
-  side(trouble: Trouble): SourceSide {
-    const head = (from: number) => ({
-      now: now(),
-      completeUpTo: now(),
-      pendingChanges: this.log.slice(from).reduce((sum, { events }) => sum + events.length, 0),
-      oldestPending: this.log[from]?.at ?? null,
-    })
-    const place = (at: string) => at.split('/').map(Number) as [number, number?]
-    const position = (at: string) => ({ kind: 'memory', incarnation: 'one', at })
-    const { rows } = this
-    const turn = () => this.onTurn()
-    return {
-      captureNote: '',
-      captureStatements: async () => [],
-      startCapture: () => troubled(trouble, () => position(String(this.log.length))),
-      stopCapture: () => troubled(trouble, () => {}),
-      acknowledge: () => troubled(trouble, () => {}),
-      view: () =>
-        troubled(trouble, () => ({
-          position: null,
-          readers: 2,
-          async *copy(_lane, after) {
-            let start = after ?? ''
-            for (;;) {
-              const range = await troubled(trouble, (): CopyRange => {
-                const keys = [...rows.keys()].filter(key => key > start).sort()
-                const some = keys.slice(0, RANGE)
-                const csv = [Buffer.from(some.map(key => csvLine(rows.get(key)!)).join(''))]
-                return { csv, upTo: keys.length > RANGE ? some.at(-1)! : null }
-              })
-              yield range
-              turn()
-              if (range.upTo === null) return
-              start = range.upTo
-            }
-          },
-          close: async () => {},
-        })),
-      head: (_follower, _lanes, from) => troubled(trouble, () => head(place(from.at)[0])),
-      read: (_follower, _lanes, from, maxEvents) =>
-        troubled(trouble, () => {
-          turn()
-          const [at, within = 0] = place(from.at)
-          const transaction = this.log[at]
-          if (!transaction) return { transactions: [], to: from, complete: true, head: head(at) }
-          // Two events at a time at most, so that transactions come in parts.
-          const events = transaction.events.slice(within, within + Math.min(2, maxEvents))
-          const given = within + events.length
-          // Some end with changes to tables that nobody chose: an empty part.
-          const complete = given >= transaction.events.length && (at % 2 === 0 || events.length === 0)
-          const to = position(complete ? String(at + 1) : `${at}/${given}`)
-          return {
-            transactions: events.length > 0 ? [{ ...transaction, events }] : [],
-            to,
-            complete,
-            head: head(complete ? at + 1 : at),
-          }
-        }),
-    }
-  }
 }
 
 interface TargetState {
@@ -129,6 +32,7 @@ type Change = (rows: TargetState['rows']) => TargetState['rows']
 export class MemoryTarget {
   state: TargetState = { rows: [], checkpoint: undefined }
   prepared = 0
+  gathering: Gathering = { changes: 1, waitMs: 0 }
 
   side(trouble: Trouble): TargetSide {
     const commit = (checkpoint: Checkpoint, ...changes: Change[]) => {
@@ -155,6 +59,7 @@ export class MemoryTarget {
         typeOf: () => ({ native: 'TEXT' }),
         sameName: (a, b) => a === b,
       },
+      gathering: this.gathering,
       ddl: () => [],
       prepare: (_steps, checkpoint) =>
         troubled(trouble, () => {
@@ -189,7 +94,7 @@ export class MemoryTarget {
                   if (effect.truncate) changes.push(emptied([lane]))
                   const keys = [...effect.removed, ...effect.puts.map(({ key }) => key)]
                   changes.push(without(new Set(keys.map(key => idOf(lane, key)))))
-                  changes.push(adding(effect.puts.map(({ key, row }) => [idOf(lane, key), row])))
+                  changes.push(adding(effect.puts.map(({ key, row }) => [idOf(lane, key), unpackRow(row)])))
                 }
                 return []
               }),
@@ -207,14 +112,40 @@ export class MemoryTarget {
         }),
       empty: (lanes, checkpoint) => troubled(trouble, () => commit(checkpoint, emptied(lanes))),
       forget: () => troubled(trouble, () => void (this.state = { ...this.state, checkpoint: undefined })),
-      count: ({ name }) =>
-        troubled(trouble, () => this.state.rows.filter(([id]) => id.startsWith(`${name}/`)).length),
+      count: ({ table }) =>
+        troubled(trouble, () => this.state.rows.filter(([id]) => id.startsWith(`${table.name}/`)).length),
     }
   }
 }
 
+/** The log of a source, whose calls may fail, and whose reading may be cut at any entry. */
+export function troubledLog(log: MemoryLog, trouble: Trouble): LogSide {
+  const { side } = log
+  log.onEntry = () => {
+    if (trouble()) throw new Failure('transient', 'the connection was cut', 'wait')
+  }
+  return {
+    ...side,
+    open: (...asked) => troubled(trouble, () => side.open(...asked)),
+    extend: (...asked) => troubled(trouble, () => side.extend(...asked)),
+    inspectHistory: (...asked) => troubled(trouble, () => side.inspectHistory(...asked)),
+    inspectTables: (...asked) => troubled(trouble, () => side.inspectTables(...asked)),
+    close: (...asked) => troubled(trouble, () => side.close(...asked)),
+    view: (...asked) =>
+      troubled(trouble, async () => {
+        const view = await side.view(...asked)
+        return {
+          ...view,
+          async *copy(...of) {
+            for await (const range of view.copy(...of)) yield await troubled(trouble, () => range)
+          },
+        }
+      }),
+  }
+}
+
 /** A session that offers one side and nothing for people. */
-export function sessionOf(sides: Pick<Session, 'source' | 'log' | 'target'>): Session {
+export function sessionOf(sides: Pick<Session, 'log' | 'target'>): Session {
   const none = () => Promise.reject(asFailure(new Error('not offered')))
   return { catalogue: none, preview: none, count: none, row: none, close: async () => {}, ...sides }
 }

@@ -1,31 +1,39 @@
 /** Engines over systems in memory, in a time that stands still but for sleeping. */
-import type { Session } from '@tide/connectors/contract'
-import type { Lane } from '@tide/core/plan/plan'
+import type { Session } from '@tide/connectors/contract/session'
+import type { Lane } from '@tide/core/plan/lane'
 import { Engine } from '../src/engine.ts'
 import { JournalKeepers } from '../src/journal/keepers.ts'
 import type { EngineParts } from '../src/parts.ts'
 import { MemoryStore } from './memory-store.ts'
 
 const column = (name: string) => ({
-  source: name,
-  target: name,
+  name,
   type: { kind: 'utf8' } as const,
   nativeType: 'text',
-  targetType: 'TEXT',
   nullable: false,
 })
 
 /** A table of two columns; the first is the key. */
 export function laneOf(namespace: string, name: string): Lane {
   const table = { namespace, name }
-  const columns = [column('id'), column('v')]
-  return { source: table, target: table, columns, key: ['id'], rows: 10, rowsExact: true, bytes: 0 }
+  const reads = [column('id'), column('v')]
+  const writes = reads.map(one => ({ ...one, value: { from: 'column' as const, column: one.name } }))
+  const size = { rows: 10, rowsExact: true, bytes: 0 }
+  return { source: table, target: table, reads, identity: ['id'], writes, key: ['id'], scope: null, ...size }
 }
 
 export function world(open: { from(): Session; to(): Session }, folder = '/nowhere') {
   let time = 1_000_000
   let ids = 0
-  const definition = { version: 1, name: 'P', from: 'from', to: 'to', targetSchema: 's', tables: [] } as const
+  const definition = {
+    version: 2,
+    shape: 'replicate',
+    name: 'P',
+    from: 'from',
+    to: 'to',
+    targetSchema: 's',
+    tables: [],
+  } as const
   const store = new MemoryStore({ ...definition, tables: [] }, () => time)
   const connections: EngineParts['connections'] = {
     open: async id => (id === 'from' ? open.from() : open.to()),
@@ -38,7 +46,8 @@ export function world(open: { from(): Session; to(): Session }, folder = '/nowhe
       random: () => 0.5,
       newId: () => `id ${++ids}`,
       sleep: async milliseconds => {
-        time += milliseconds
+        // Little at once, so that what was heard of a source in between is not of long ago.
+        time += Math.min(milliseconds, 250)
         await new Promise(resolve => setImmediate(resolve))
         await frozen.thawed
       },
@@ -48,9 +57,10 @@ export function world(open: { from(): Session; to(): Session }, folder = '/nowhe
       home,
       connections,
       surroundings,
-      journals: new JournalKeepers(folder, connections, surroundings),
+      journals: new JournalKeepers(folder, connections, store.pipelines, surroundings),
       pipelines: store.pipelines,
       leases: store.leases,
+      errands: store.errands,
       history: {
         log: async () => {},
         addFigures: async () => {},
@@ -61,7 +71,12 @@ export function world(open: { from(): Session; to(): Session }, folder = '/nowhe
       },
     }
   }
-  return { record: store.record, partsOf, engine: (parts = partsOf('home')) => new Engine(parts) }
+  return {
+    record: store.record,
+    errands: store.asked,
+    partsOf,
+    engine: (parts = partsOf('home')) => new Engine(parts),
+  }
 }
 
 export class Frost {
@@ -73,8 +88,8 @@ export class Frost {
 }
 
 /** Waits, without any time of the engines', until it is so. */
-export async function settled(what: () => boolean, turns = 5000): Promise<void> {
-  for (let i = 0; i < turns; i++) {
+export async function settled(what: () => boolean, withinMs = 10_000): Promise<void> {
+  for (const end = performance.now() + withinMs; performance.now() < end;) {
     if (what()) return
     await new Promise(resolve => setImmediate(resolve))
   }

@@ -24,8 +24,18 @@ interface Register {
   begun: string
   /** From which position each table's changes are in the journal, by `datasetId`. */
   covered: Record<string, string>
+  /** Positions that were given out and not passed yet; absent in what earlier versions have written. */
+  stops?: string[]
   /** Up to where each follower needs nothing any more. */
   followers: Record<string, string>
+  /** Followers that had no journal before, and have yet to go on from where this one begins. */
+  adopted?: string[]
+}
+
+interface Beginning {
+  segmentBytes?: number
+  /** Followers that stand somewhere before there was a journal; what they need of these tables is in it from the start on. */
+  adopted?: readonly { id: string; tables: readonly DatasetName[] }[]
 }
 
 export interface Retention {
@@ -89,13 +99,27 @@ export class Journal {
   }
 
   /** Begins a journal from the position on. What was in the folder goes. */
-  static async begin(folder: string, from: Position, segmentBytes?: number): Promise<Journal> {
+  static async begin(
+    folder: string,
+    from: Position,
+    { segmentBytes, adopted = [] }: Beginning = {},
+  ): Promise<Journal> {
     await rm(folder, { recursive: true, force: true })
     await mkdir(folder, { recursive: true, mode: 0o700 })
     const { kind, incarnation, at } = from
     const journal = new Journal(
       folder,
-      { version: 1, kind, incarnation, begun: at, covered: {}, followers: {} },
+      {
+        version: 1,
+        kind,
+        incarnation,
+        begun: at,
+        covered: Object.fromEntries(
+          adopted.flatMap(({ tables }) => tables.map(table => [datasetId(table), at])),
+        ),
+        followers: Object.fromEntries(adopted.map(({ id }) => [id, at])),
+        adopted: adopted.map(({ id }) => id),
+      },
       [emptySegment(1, at, 0)],
       new Map(),
       segmentBytes,
@@ -173,9 +197,26 @@ export class Journal {
     return compareWithin(this.register.kind, a, b) === 'after'
   }
 
-  /** Changes of these tables are in the journal from the position on. */
+  /** Changes of these tables are in the journal from the position on, which is given out to somebody. */
   async cover(tables: readonly DatasetName[], from: Position): Promise<void> {
     for (const table of tables) this.register.covered[datasetId(table)] = from.at
+    this.register.stops = [...this.stops.filter(stop => stop !== from.at), from.at]
+    await this.save()
+  }
+
+  /** Positions that were given out and that reading has not come to yet. */
+  get stops(): string[] {
+    const end = this.end.at
+    return (this.register.stops ?? []).filter(stop => this.isAfter(stop, end))
+  }
+
+  isAdopted(follower: string): boolean {
+    return this.register.adopted?.includes(follower) ?? false
+  }
+
+  /** It has gone on from where the journal begins. */
+  async settled(follower: string): Promise<void> {
+    this.register.adopted = this.register.adopted?.filter(one => one !== follower) ?? []
     await this.save()
   }
 

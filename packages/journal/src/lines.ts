@@ -1,7 +1,7 @@
 import type { ChangeEvent } from '@tide/core/records/change'
 import { printName } from '@tide/core/records/dataset'
 import type { LoggedRelation } from '@tide/core/records/relation'
-import type { Row } from '@tide/core/records/value'
+import { unpackRow, type PackedRow } from '@tide/core/records/tuple'
 import type { Journal } from './journal.ts'
 import { JournalReader } from './reader.ts'
 
@@ -26,10 +26,10 @@ export async function* journalLines(
     while (left > 0) {
       const { transactions } = await reader.read(Math.min(AT_ONCE, left))
       if (transactions.length === 0) return
-      for (const { id, at, events } of transactions) {
+      for (const { id, start, at, events } of transactions) {
         for (const event of events) {
           const relation = relations.get(event.lane)!
-          yield `${JSON.stringify({ transaction: id, at, table: printName(relation.dataset), ...told(event, relation) })}\n`
+          yield `${JSON.stringify({ transaction: id, start, number: event.number, at, table: printName(relation.dataset), ...told(event, relation) })}\n`
           left--
         }
       }
@@ -40,8 +40,12 @@ export async function* journalLines(
 }
 
 function told(event: ChangeEvent, { columns }: LoggedRelation) {
-  const named = (row: Row) =>
-    Object.fromEntries(columns.flatMap(({ name }, i) => (row[i] === undefined ? [] : [[name, row[i]]])))
+  const named = (packed: PackedRow) => {
+    const row = unpackRow(packed)
+    return Object.fromEntries(
+      columns.flatMap(({ name }, i) => (row[i] === undefined ? [] : [[name, row[i]]])),
+    )
+  }
   switch (event.op) {
     case 'insert':
       return { op: event.op, after: named(event.after) }

@@ -3,8 +3,7 @@ import { comparePositions } from '@tide/core/position/order'
 import type { Position } from '@tide/core/position/position'
 import type { ChangeEvent, SourceTransaction } from '@tide/core/records/change'
 import type { LoggedRelation } from '@tide/core/records/relation'
-import { decodeRow } from '@tide/core/records/tuple'
-import type { Row, Value } from '@tide/core/records/value'
+import { filledRow, isPartial, pickedRow, type PackedRow } from '@tide/core/records/tuple'
 import { open, type FileHandle } from 'node:fs/promises'
 import { EntryCursor } from './entries.ts'
 import type { Frame, FrameSummary } from './frame.ts'
@@ -57,7 +56,8 @@ export class JournalReader {
   private position: string
   /** Where reading was asked to begin: transactions up to here are passed over. */
   private readonly from: string
-  private open: { id: string; at: string; start: string; given: number } | undefined
+  /** `number`: how many of its changes were passed, `given`: how many of them were chosen. */
+  private open: { id: string; at: string; start: string; given: number; number: number } | undefined
   private passing = false
   /** The first part of a transaction that comes by itself, behind the whole ones before it. */
   private held: SourceTransaction | undefined
@@ -109,7 +109,7 @@ export class JournalReader {
       else if (kind === 'begin') {
         const { start, at, id } = cursor.begun
         this.passing = this.journal.isAfter(this.from, start)
-        this.open = { id, at: iso(at), start, given: 0 }
+        this.open = { id, at: iso(at), start, given: 0, number: 0 }
         if (!this.passing) this.dropSince(start)
       } else if (kind === 'commit') {
         if (!this.passing) this.position = cursor.committed
@@ -118,6 +118,7 @@ export class JournalReader {
         current = undefined
         inParts = false
       } else if (kind !== 'relation' && !this.passing) {
+        const number = this.open!.number++
         const choice = this.choiceOf(cursor.relation)
         if (!choice) continue
         this.passOne()
@@ -130,8 +131,11 @@ export class JournalReader {
           this.open!.given = 0
           break
         }
-        if (!current) transactions.push((current = { id: this.open!.id, at: this.open!.at, events: [] }))
-        current.events.push(event(kind, cursor, choice))
+        if (!current) {
+          const { id, start, at } = this.open!
+          transactions.push((current = { id, start, at, events: [] }))
+        }
+        current.events.push(event(kind, cursor, choice, number))
         this.open!.given++
         events++
         bytes += cursor.place - began
@@ -287,31 +291,32 @@ export class JournalReader {
   }
 }
 
-function event(kind: string, cursor: EntryCursor, choice: Choice): ChangeEvent {
-  const { lane } = choice
-  const row = (at: number): Value[] => {
-    const logged = decodeRow(cursor.bytes, at)
-    return choice.straight ? logged : choice.columns.map(column => logged[column])
+function event(
+  kind: string,
+  cursor: EntryCursor,
+  { lane, straight, columns }: Choice,
+  number: number,
+): ChangeEvent {
+  const row = (at: number): PackedRow => {
+    const logged = { bytes: cursor.bytes, at }
+    return straight ? logged : pickedRow(logged, columns)
   }
   switch (kind) {
     case 'insert':
-      return { op: 'insert', lane, after: row(cursor.after) }
+      return { op: 'insert', lane, number, after: row(cursor.after) }
     case 'update': {
       const after = row(cursor.after)
-      if (cursor.before < 0) return { op: 'update', lane, before: after, after }
+      if (cursor.before < 0) return { op: 'update', lane, number, before: after, after }
       const before = row(cursor.before)
-      return { op: 'update', lane, before, after: after.includes(undefined) ? filled(after, before) : after }
+      // What was not sent because unchanged is in the row before, where the log tells that.
+      const whole = isPartial(after) ? filledRow(after, before) : after
+      return { op: 'update', lane, number, before, after: whole }
     }
     case 'delete':
-      return { op: 'delete', lane, before: row(cursor.before) }
+      return { op: 'delete', lane, number, before: row(cursor.before) }
     default:
-      return { op: 'truncate', lane }
+      return { op: 'truncate', lane, number }
   }
-}
-
-/** What was not sent because unchanged, from the row before, where the log tells that. */
-function filled(after: readonly Value[], before: Row): Value[] {
-  return after.map((value, i) => (value === undefined ? before[i] : value))
 }
 
 function iso(microseconds: number): string {

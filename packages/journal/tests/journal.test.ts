@@ -1,5 +1,5 @@
 import { afterEach, beforeEach, expect, test } from '@jest/globals'
-import { encodeRow, TEXT } from '@tide/core/records/tuple'
+import { encodeRow, packedValue, TEXT } from '@tide/core/records/tuple'
 import type { ChangeEvent } from '@tide/core/records/change'
 import fc from 'fast-check'
 import {
@@ -39,7 +39,7 @@ afterEach(async () => {
 })
 
 async function begin(segmentBytes?: number): Promise<Journal> {
-  const journal = await Journal.begin(folder, START, segmentBytes)
+  const journal = await Journal.begin(folder, START, segmentBytes === undefined ? {} : { segmentBytes })
   opened.push(journal)
   for (const id of [1, 2]) journal.appender.relation(table(id))
   return journal
@@ -76,7 +76,9 @@ async function readAll(journal: Journal, from: string, atOnce: number, choose = 
   for (;;) {
     const batch = await reader.read(atOnce)
     for (const { id, events } of batch.transactions) {
-      const values = events.map(event => (event as ChangeEvent & { op: 'insert' }).after[1] as string)
+      const values = events.map(
+        event => packedValue((event as ChangeEvent & { op: 'insert' }).after, 1) as string,
+      )
       transactions.set(id, [...(transactions.get(id) ?? []), ...values])
     }
     expect(batch.at).toBe(reader.at)

@@ -1,13 +1,18 @@
 /** The JSON API, thin over engine and store. What it composes is handed in. */
 import Router from '@koa/router'
 import { Failure } from '@tide/core/failure'
-import type { Problem } from '@tide/core/api/types'
+import type { Problem } from '@tide/core/api/problem'
 import Koa from 'koa'
 import { randomBytes } from 'node:crypto'
 import { Foreign, headers, ownPagesOnly, plainBodyOnly, readBody } from './edge.ts'
 import { refuseStrangeId } from './ids.ts'
 import type { Services } from './services.ts'
+import { aboutRoutes } from './routes/about.ts'
 import { connectionRoutes } from './routes/connections.ts'
+import { deedRoutes } from './routes/deeds.ts'
+import { figureRoutes } from './routes/figures.ts'
+import { logRoutes } from './routes/log.ts'
+import { planRoutes } from './routes/plan.ts'
 import { eventRoutes } from './routes/events.ts'
 import { pipelineRoutes } from './routes/pipelines.ts'
 import { queryRoutes } from './routes/query.ts'
@@ -43,8 +48,13 @@ export function createApp(services: Services): Koa {
       return next()
     })
   }
+  aboutRoutes(router, services)
   connectionRoutes(router, services)
   pipelineRoutes(router, services)
+  deedRoutes(router, services)
+  figureRoutes(router, services)
+  planRoutes(router, services)
+  logRoutes(router, services)
   queryRoutes(router, services)
   eventRoutes(router, services)
   app.use(router.routes())

@@ -1,7 +1,9 @@
-import type { PlanAnswer } from '@tide/core/api/types'
+import type { PlanAnswer } from '@tide/core/api/plans'
 import type { Definition } from '@tide/core/definition/definition'
 import { Failure } from '@tide/core/failure'
-import { makePlan, type Claim, type PlanNote } from '@tide/core/plan/plan'
+import { makePlan } from '@tide/core/plan/plan'
+import type { Claim } from '@tide/core/plan/plan'
+import type { PlanNote } from '@tide/core/plan/note'
 import type { PipelineRecord } from '@tide/core/definition/pipeline'
 import { datasetId, type DatasetName } from '@tide/core/records/dataset'
 import type { Services } from './services.ts'
@@ -15,7 +17,7 @@ export async function planFor(
 ): Promise<PlanAnswer> {
   const notes = undecided(definition)
   if (definition.from === '' || definition.to === '') return { ...EMPTY, notes }
-  const { sessions, store, journals } = services
+  const { sessions, store } = services
   const { from, to, tables, targetSchema } = definition
   const [source, target] = await Promise.all([sessions.catalogue(from, fresh), sessions.catalogue(to, fresh)])
   const claimed = await claims(services, to, pipeline)
@@ -26,9 +28,8 @@ export async function planFor(
   return sessions.use(to, targetSession =>
     sessions.use(from, async sourceSession => {
       const targetSide = targetSession.target
-      const sourceSide =
-        sourceSession.source ?? (sourceSession.log && journals.sourceOf(from, sourceSession.log))
-      if (!targetSide || !sourceSide) {
+      const { log } = sourceSession
+      if (!targetSide || !log) {
         throw new Failure('refused', 'These two connections cannot be source and target.', 'Choose others.')
       }
       const plan = makePlan({
@@ -48,8 +49,8 @@ export async function planFor(
         digest: services.shownPlans.show(definition, plan),
         notes: [...notes, ...plan.notes],
         statements: targetSide.ddl(plan.steps),
-        sourceStatements: captured.length > 0 ? await sourceSide.captureStatements(captured) : [],
-        captureNote: sourceSide.captureNote,
+        sourceStatements: captured.length > 0 ? await log.captureStatements(from, captured) : [],
+        captureNote: log.captureNote,
         estimateSeconds: rate ? plan.rows / rate : null,
       }
     }),
@@ -66,19 +67,10 @@ export async function planForMore(
   const present = new Set(lanes.map(lane => datasetId(lane.source)))
   const added = tables.filter(table => !present.has(datasetId(table)))
   const more = { ...definition, tables: added }
-  const refused = await services.sessions.use(definition.from, async ({ log }) => !log)
-  if (refused) return { ...EMPTY, notes: [NOT_BESIDE] }
   // For no pipeline: what belongs to this very one is refused as well.
   const plan = await planFor(services, more, undefined, fresh)
   if (added.length > 0) return plan
   return { ...plan, notes: [undecidedNote('tables', 'No further table is ticked.', 'Tick those to add.')] }
-}
-
-const NOT_BESIDE: PlanNote = {
-  level: 'refused',
-  section: 'from',
-  message: 'To this source’s way of capturing changes, tables cannot be added while others are followed.',
-  remedy: 'Stop the pipeline, tick them, and start again.',
 }
 
 const EMPTY: PlanAnswer = {

@@ -1,5 +1,5 @@
 /** Questions of people to systems: few at once for each connection, the others wait in line, and all can be ended. */
-import type { QueryLimits } from '@tide/connectors/contract'
+import type { QueryLimits } from '@tide/connectors/contract/session'
 import { left } from '@tide/connectors/question/refusal'
 import type { QuestionPlace } from '@tide/core/api/browse'
 import { Failure } from '@tide/core/failure'

@@ -1,5 +1,6 @@
-import type { RowPair } from '@tide/core/api/types'
+import type { RowPair } from '@tide/core/api/rows'
 import { Failure } from '@tide/core/failure'
+import { takenFrom } from '@tide/core/plan/lane'
 import { sameValue } from '@tide/core/records/same'
 import { keyOf, type Key } from '@tide/core/records/value'
 import type { PipelineRecord } from '@tide/core/definition/pipeline'
@@ -14,41 +15,36 @@ export async function rowPair(
 ): Promise<RowPair> {
   const lane = lanes[index]
   if (!lane) throw new Failure('refused', `There is no lane ${index}.`, 'Choose one of the lanes.')
-  if (key && key.length !== lane.key.length) {
+  if (key && key.length !== lane.identity.length) {
     throw new Failure(
       'refused',
-      `The key has ${lane.key.length} parts: ${lane.key.join(', ')}.`,
+      `The key has ${lane.identity.length} parts: ${lane.identity.join(', ')}.`,
       'Give a value for each.',
     )
   }
-  const keyIndexes = lane.key.map(name => lane.columns.findIndex(column => column.source === name))
-  const source = await sessions.use(definition.from, session => {
-    const columns = lane.columns.map(({ source, type, nativeType }) => ({ name: source, type, nativeType }))
-    return session.row({ name: lane.source, columns, key: lane.key }, key)
-  })
-  const wanted = key ?? (source && keyOf(source, keyIndexes))
+  const identity = lane.identity.map(name => lane.reads.findIndex(column => column.name === name))
+  const source = await sessions.use(definition.from, session =>
+    session.row({ dataset: lane.source, columns: lane.reads, key: lane.identity }, key),
+  )
+  const wanted = key ?? (source && keyOf(source, identity))
   if (!wanted) return { key: [], fields: [], atSource: false, atTarget: false }
-  const target = await sessions.use(definition.to, session => {
-    const columns = lane.columns.map(({ target, type, targetType }) => ({
-      name: target,
-      type,
-      nativeType: targetType,
-    }))
-    return session.row(
-      { name: lane.target, columns, key: keyIndexes.map(i => lane.columns[i]!.target) },
-      wanted,
-    )
-  })
+  const target = await sessions.use(definition.to, session =>
+    session.row({ dataset: lane.target, columns: lane.writes, key: lane.key }, wanted),
+  )
   return {
     key: [...wanted],
-    fields: lane.columns.map((column, i) => ({
-      name: column.source,
-      target: column.target,
-      inKey: keyIndexes.includes(i),
-      same: source !== null && target !== null && sameValue(source[i], target[i], column.type),
-      source: source?.[i] ?? null,
-      there: target?.[i] ?? null,
-    })),
+    fields: lane.writes.map((column, i) => {
+      const taken = takenFrom(column)
+      const place = lane.reads.findIndex(({ name }) => name === taken)
+      return {
+        name: taken ?? column.name,
+        target: column.name,
+        inKey: lane.key.includes(column.name),
+        same: source !== null && target !== null && sameValue(source[place], target[i], column.type),
+        source: source?.[place] ?? null,
+        there: target?.[i] ?? null,
+      }
+    }),
     atSource: source !== null,
     atTarget: target !== null,
   }

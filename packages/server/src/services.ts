@@ -1,5 +1,5 @@
 /** Puts store, connectors and engine together. */
-import type { Config, Connector, Session } from '@tide/connectors/contract'
+import type { Config, Connector, Session } from '@tide/connectors/contract/session'
 import { connectors } from '@tide/connectors/registry'
 import { Failure } from '@tide/core/failure'
 import { Engine } from '@tide/engine/engine'
@@ -80,12 +80,13 @@ export async function composeServices(
       )
     return record
   }
-  const journals = new JournalKeepers(join(dataFolder, 'journal'), opener, surroundings)
+  const journals = new JournalKeepers(join(dataFolder, 'journal'), opener, store.pipelines, surroundings)
   const engine = new Engine({
     name,
     home,
     journals,
     leases: store.leases,
+    errands: store.errands,
     pipelines: store.pipelines,
     history: store.history,
     connections: opener,

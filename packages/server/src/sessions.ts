@@ -1,5 +1,5 @@
 import type { Catalogue } from '@tide/core/api/browse'
-import type { Session } from '@tide/connectors/contract'
+import type { Session } from '@tide/connectors/contract/session'
 import type { ConnectionOpener } from '@tide/engine/repositories'
 
 const IDLE_MS = 30_000

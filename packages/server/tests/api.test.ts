@@ -1,6 +1,8 @@
 /** The API as any client may use it: whatever is sent, it says what is wrong and what to do, and goes on. */
 import { afterAll, beforeAll, expect, test } from '@jest/globals'
-import type { ConnectionInfo, PipelineStatus, Problem } from '@tide/core/api/types'
+import type { ConnectionInfo } from '@tide/core/api/connections'
+import type { PipelineStatus } from '@tide/core/api/pipelines'
+import type { Problem } from '@tide/core/api/problem'
 import fc from 'fast-check'
 import { mkdtempSync, rmSync, writeFileSync } from 'node:fs'
 import { createServer, request, type Server } from 'node:http'

@@ -1,4 +1,5 @@
-import type { ConnectionInfo, PipelineStatus } from '@tide/core/api/types'
+import type { ConnectionInfo } from '@tide/core/api/connections'
+import type { PipelineStatus } from '@tide/core/api/pipelines'
 import { afterAll, beforeAll, expect, test } from '@jest/globals'
 import {
   chmodSync,
@@ -112,7 +113,7 @@ test('ids that are none go nowhere, and a pipeline names connections that are th
     kind: 'duckdb',
     config: { path: join(folder, 'to.duckdb') },
   })
-  const definition = { version: 1, name: 'x', to: to.id, targetSchema: 's', tables: [] }
+  const definition = { version: 2, shape: 'replicate', name: 'x', to: to.id, targetSchema: 's', tables: [] }
   for (const from of ['../victim', 'x/../y', '..', 'A', '\u202e', 'a'.repeat(41)]) {
     expect((await ask('POST', '/pipelines', { ...definition, from })).detail).toMatch(/Source/)
     for (const path of ['journal', 'catalogue', 'journal/changes']) {
@@ -167,7 +168,8 @@ test('what is followed keeps its database and its method', async () => {
     config: { path: join(folder, 'target.duckdb') },
   })
   const definition = {
-    version: 1 as const,
+    version: 2 as const,
+    shape: 'replicate' as const,
     name: 'Followed',
     from: from!.id,
     to: to.id,
@@ -273,7 +275,8 @@ test('pages of other origins reach nothing', async () => {
 
 test('strange bodies are answered as problems, shortly, and block nobody', async () => {
   const { id } = await ask<PipelineStatus>('POST', '/pipelines', {
-    version: 1,
+    version: 2,
+    shape: 'replicate',
     name: 'Plain',
     from: '',
     to: '',
@@ -281,7 +284,8 @@ test('strange bodies are answered as problems, shortly, and block nobody', async
     tables: [],
   })
   const wrong = JSON.stringify({
-    version: 1,
+    version: 2,
+    shape: 'replicate',
     name: 'x',
     from: '',
     to: '',

@@ -1,5 +1,5 @@
 import { expect, jest, test } from '@jest/globals'
-import type { Session } from '@tide/connectors/contract'
+import type { Session } from '@tide/connectors/contract/session'
 import { SessionCache } from '../src/sessions.ts'
 
 /** Sessions that say when they are closed, and that cannot be closed twice. */

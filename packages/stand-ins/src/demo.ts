@@ -37,7 +37,8 @@ export async function setUpDemo(site: Site, { server, warehouse }: DemoPlace): P
     'price_list',
   ]
   const pipeline = await call<Named>(server, 'POST', '/pipelines', {
-    version: 1,
+    version: 2,
+shape: 'replicate',
     name: `${site.name} to warehouse`,
     from: source.id,
     to: target.id,

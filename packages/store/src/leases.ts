@@ -1,5 +1,5 @@
 import { and, eq, inArray, isNull, lt, or, sql } from 'drizzle-orm'
-import type { PipelineStatus } from '@tide/core/api/types'
+import type { PipelineStatus } from '@tide/core/api/pipelines'
 import type { EngineRecord, PipelineWork } from '@tide/core/definition/pipeline'
 import type { Database } from './database.ts'
 import { engine, liveStatus, pipeline } from './schema.ts'
@@ -42,7 +42,7 @@ export class Leases {
   }
 
   work(): Promise<PipelineWork[]> {
-    const { id, state, wanted, holder, home, recopy, lanes, leasedUntil, reason } = pipeline
+    const { id, state, wanted, holder, home, lanes, leasedUntil, reason } = pipeline
     return this.db
       .select({
         id,
@@ -50,7 +50,8 @@ export class Leases {
         wanted,
         holder,
         home,
-        recopy,
+        errands: sql<string[]>`(SELECT coalesce(jsonb_agg(e.id ORDER BY e.asked_at, e.id), '[]') FROM errand e
+          WHERE e.pipeline = "pipeline".id AND e.ended_at IS NULL)`,
         laneCount: sql<number>`jsonb_array_length(${lanes})`,
         hasReason: sql<boolean>`${reason} IS NOT NULL`,
         free: sql<boolean>`${holder} IS NULL OR ${leasedUntil} < now()`,

@@ -1,9 +1,10 @@
-import { and, asc, eq, inArray, sql } from 'drizzle-orm'
+import { and, asc, eq, inArray, isNull, sql } from 'drizzle-orm'
 import { CHANGEABLE, type Definition, type PipelineState } from '@tide/core/definition/definition'
 import type { PipelineRecord, StartedPlan, StopReason, Tie } from '@tide/core/definition/pipeline'
-import type { Lane, PrepareStep } from '@tide/core/plan/plan'
+import type { Lane } from '@tide/core/plan/lane'
+import type { PrepareStep } from '@tide/core/plan/steps'
 import type { Database } from './database.ts'
-import { pipeline } from './schema.ts'
+import { errand, pipeline } from './schema.ts'
 
 export class Pipelines {
   private readonly db: Database
@@ -59,7 +60,6 @@ export class Pipelines {
         wanted: 'run',
         state: 'Copying',
         reason: null,
-        recopy: [],
         home: tied?.home ?? null,
         tie: tied?.tie ?? null,
         freshFrom: sql`${pipeline.epoch} + 1`,
@@ -72,7 +72,15 @@ export class Pipelines {
         ),
       )
       .returning({ id: pipeline.id })
-    return started.length > 0
+    if (started.length === 0) return false
+    // What was asked of it before means nothing to what is copied anew.
+    await this.db.delete(errand).where(and(eq(errand.pipeline, id), isNull(errand.endedAt)))
+    return true
+  }
+
+  /** It can only be run where this data folder is, from now on. */
+  async tieTo(id: string, { home, tie }: Tie): Promise<void> {
+    await this.db.update(pipeline).set({ home, tie }).where(eq(pipeline.id, id))
   }
 
   /** More lanes for a pipeline that runs; whoever runs it takes them up. */
@@ -102,25 +110,6 @@ export class Pipelines {
     await this.db
       .update(pipeline)
       .set({ wanted, reason: null, ...state })
-      .where(eq(pipeline.id, id))
-  }
-
-  async askRecopy(id: string, lanes: readonly number[]): Promise<void> {
-    const asked = JSON.stringify(lanes)
-    await this.db
-      .update(pipeline)
-      .set({ recopy: sql`${pipeline.recopy} || ${asked}::jsonb` })
-      .where(eq(pipeline.id, id))
-  }
-
-  /** These lanes have been emptied, so that they will be copied again. */
-  async recopied(id: string, lanes: readonly number[]): Promise<void> {
-    const done = JSON.stringify(lanes)
-    await this.db
-      .update(pipeline)
-      .set({
-        recopy: sql`(SELECT coalesce(jsonb_agg(lane), '[]') FROM jsonb_array_elements(${pipeline.recopy}) lane WHERE NOT ${done}::jsonb @> lane)`,
-      })
       .where(eq(pipeline.id, id))
   }
 

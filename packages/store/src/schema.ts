@@ -10,10 +10,12 @@ import {
   text,
   timestamp,
 } from 'drizzle-orm/pg-core'
-import type { PipelineStatus } from '@tide/core/api/types'
+import type { PipelineStatus } from '@tide/core/api/pipelines'
 import type { Definition, PipelineState } from '@tide/core/definition/definition'
+import type { Errand } from '@tide/core/definition/errand'
 import type { StopReason } from '@tide/core/definition/pipeline'
-import type { Lane, PrepareStep } from '@tide/core/plan/plan'
+import type { Lane } from '@tide/core/plan/lane'
+import type { PrepareStep } from '@tide/core/plan/steps'
 
 const moment = (name: string) => timestamp(name, { withTimezone: true, mode: 'string' })
 
@@ -50,10 +52,28 @@ export const pipeline = pgTable('pipeline', {
   /** The data folder that it is tied to, and what ties it there; null when any engine may run it. */
   home: text('home'),
   tie: text('tie'),
-  /** Lanes that people asked to copy again. */
-  recopy: jsonb('recopy').$type<number[]>().notNull().default([]),
   createdAt: moment('created_at').notNull().defaultNow(),
 })
+
+/** What somebody asked of a running pipeline. */
+export const errand = pgTable(
+  'errand',
+  {
+    id: text('id').primaryKey(),
+    pipeline: text('pipeline')
+      .notNull()
+      .references(() => pipeline.id, { onDelete: 'cascade' }),
+    kind: text('kind').$type<Errand['kind']>().notNull(),
+    lanes: jsonb('lanes').$type<number[]>().notNull(),
+    askedBy: text('asked_by'),
+    askedAt: moment('asked_at').notNull(),
+    begunAt: moment('begun_at'),
+    state: text('state').$type<Errand['state']>().notNull().default('waiting'),
+    outcome: text('outcome'),
+    endedAt: moment('ended_at'),
+  },
+  table => [index('errand_pipeline').on(table.pipeline, table.askedAt)],
+)
 
 /** A process that runs pipelines. */
 export const engine = pgTable('engine', {

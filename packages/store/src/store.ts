@@ -8,10 +8,12 @@ import pg from 'pg'
 import type { Database } from './database.ts'
 import { Connections } from './connections.ts'
 import { startEmbedded } from './embedded.ts'
+import { Errands } from './errands.ts'
 import { History } from './history.ts'
 import { Leases } from './leases.ts'
 import { Pipelines } from './pipelines.ts'
 import { Seal } from './seal.ts'
+import { upgradeStored } from './upgrade.ts'
 
 /** The application's own state. */
 export interface Store {
@@ -19,6 +21,7 @@ export interface Store {
   pipelines: Pipelines
   history: History
   leases: Leases
+  errands: Errands
   /** Runs `deed` while no other process that shares the store runs one of the same name. */
   alone<T>(name: string, deed: () => Promise<T>): Promise<T>
   close(): Promise<void>
@@ -45,14 +48,17 @@ export async function openStore({ folder, url, passphrase }: StoreSettings): Pro
   }
   await mkdir(folder, { recursive: true })
   const seal = await Seal.open(folder, passphrase)
-  const place = url ? await onServer(url) : await embedded(folder)
-  const { pool } = place
+  const backing = url ? await onServer(url) : await embedded(folder)
+  const { pool } = backing
   pool.on('error', () => {}) // seen again at the next query
   const db: Database = drizzle(pool)
   try {
-    await place.alone('migrate', () => migrate(db, { migrationsFolder: MIGRATIONS }))
+    await backing.alone('migrate', async () => {
+      await migrate(db, { migrationsFolder: MIGRATIONS })
+      await upgradeStored(db)
+    })
   } catch (error) {
-    await place.close()
+    await backing.close()
     throw error
   }
   const connections = new Connections(db, seal)
@@ -62,16 +68,17 @@ export async function openStore({ folder, url, passphrase }: StoreSettings): Pro
     pipelines: new Pipelines(db),
     history: new History(db),
     leases: new Leases(db),
-    alone: place.alone,
-    close: place.close,
+    errands: new Errands(db),
+    alone: backing.alone,
+    close: backing.close,
   }
 }
 
-interface Place extends Pick<Store, 'alone' | 'close'> {
+interface Backing extends Pick<Store, 'alone' | 'close'> {
   pool: pg.Pool
 }
 
-async function embedded(folder: string): Promise<Place> {
+async function embedded(folder: string): Promise<Backing> {
   const { host, close } = await startEmbedded(join(folder, 'store'))
   // The embedded database has one session; one client, so that no transaction of ours meets another.
   const pool = new pg.Pool({ host, port: 5432, user: 'postgres', database: 'postgres', max: 1 })
@@ -85,7 +92,7 @@ async function embedded(folder: string): Promise<Place> {
   }
 }
 
-async function onServer(url: string): Promise<Place> {
+async function onServer(url: string): Promise<Backing> {
   const pool = new pg.Pool({
     connectionString: url,
     max: 8,

@@ -7,7 +7,15 @@ import { join } from 'node:path'
 import { Seal } from '../src/seal.ts'
 import { openStore, type Store } from '../src/store.ts'
 
-const definition: Definition = { version: 1, name: 'Beds', from: 'a', to: 'b', targetSchema: 's', tables: [] }
+const definition: Definition = {
+  version: 2,
+  shape: 'replicate',
+  name: 'Beds',
+  from: 'a',
+  to: 'b',
+  targetSchema: 's',
+  tables: [],
+}
 const folder = mkdtempSync(join(tmpdir(), 'constant-tide-store-test-'))
 
 describe('store', () => {
@@ -94,14 +102,41 @@ describe('store', () => {
     expect((await leases.work())[0]!.free).toBe(true)
   })
 
-  test('lanes to copy again are remembered until they are emptied', async () => {
-    const { pipelines } = store
-    await pipelines.askRecopy('p', [2, 0])
-    await pipelines.askRecopy('p', [1])
-    await pipelines.recopied('p', [0, 2])
-    expect((await pipelines.get('p'))!.recopy).toEqual([1])
-    await pipelines.recopied('p', [1])
-    expect((await pipelines.get('p'))!.recopy).toEqual([])
+  test('errands wait in the order in which they were asked, and are begun by whoever holds the pipeline', async () => {
+    const { errands, leases, pipelines } = store
+    const errand = (id: string, second: number) => ({
+      id,
+      pipeline: 'p',
+      kind: 'recopy' as const,
+      lanes: [second],
+      askedBy: null,
+      askedAt: `2026-11-20T10:00:0${second}.000Z`,
+    })
+    await errands.ask(errand('b', 2))
+    await errands.ask(errand('a', 1))
+    expect((await errands.waiting('p')).map(({ id, state }) => [id, state])).toEqual([
+      ['a', 'waiting'],
+      ['b', 'waiting'],
+    ])
+    expect((await leases.work())[0]!.errands).toEqual(['a', 'b'])
+    await leases.begin({ id: 'engine', name: 'E', home: 'h' })
+    expect(await leases.take('p', 'engine')).toBe(true)
+    const at = '2026-11-20T10:00:05.000Z'
+    expect(await errands.begin('a', 'another', at)).toBe(false)
+    expect(await errands.begin('a', 'engine', at)).toBe(true)
+    await errands.end('a', { state: 'done', outcome: 'Emptied.', endedAt: at })
+    expect(await errands.begin('a', 'engine', at)).toBe(false)
+    expect((await leases.work())[0]!.errands).toEqual(['b'])
+    expect((await errands.last('p', 5)).map(({ id, state, outcome }) => [id, state, outcome])).toEqual([
+      ['b', 'waiting', null],
+      ['a', 'done', 'Emptied.'],
+    ])
+    // A start copies everything anew.
+    const { definition } = (await pipelines.get('p'))!
+    await pipelines.setState('p', 'engine', 'Stopped', null)
+    expect(await pipelines.start('p', { definition, lanes: [], steps: [] }, at, null)).toBe(true)
+    expect(await errands.waiting('p')).toEqual([])
+    await leases.leave('engine')
   })
 
   test('figures come back in order, at their resolution, and old ones go', async () => {

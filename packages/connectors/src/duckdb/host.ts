@@ -3,7 +3,7 @@ import type { Grid } from '@tide/core/api/browse'
 import { Failure } from '@tide/core/failure'
 import { fork, type ChildProcess } from 'node:child_process'
 import { fileURLToPath } from 'node:url'
-import type { QueryLimits } from '../contract.ts'
+import type { QueryLimits } from '../contract/session.ts'
 import { left, tooLarge, tooLong } from '../question/refusal.ts'
 
 /** Threads for calls under way: questions, looks and the writer never wait for each other. */

@@ -1,17 +1,14 @@
 /** Lists on their way into DuckDB, which reads them as JSON and wants of a column that all have one depth. */
 import { Failure } from '@tide/core/failure'
-import type { LaneColumn } from '@tide/core/plan/plan'
+import type { Column } from '@tide/core/records/column'
 import { printName, type DatasetName } from '@tide/core/records/dataset'
 import { depthOf, parseList } from '@tide/core/records/list'
 import type { LogicalType } from '@tide/core/records/types'
 import type { TurnField } from '../csv-fields.ts'
 
 /** How the lists of a column are turned; undefined: the column holds none. The turn throws a Failure of kind `value`. */
-export function listTurn(
-  table: DatasetName,
-  { target, type, targetType }: LaneColumn,
-): TurnField | undefined {
-  if (type.kind !== 'list' || targetType === 'VARCHAR') return undefined
+export function listTurn(table: DatasetName, { name, type, nativeType }: Column): TurnField | undefined {
+  if (type.kind !== 'list' || nativeType === 'VARCHAR') return undefined
   const depth = listDepth(type)
   return text => {
     const list = parseList(text, type.delimiter)
@@ -19,7 +16,7 @@ export function listTurn(
     if (found !== 0 && found !== depth) {
       throw new Failure(
         'value',
-        `${printName(table)}.${target}: the list ${text.slice(0, 60)} has ${found} dimensions, the column was declared with ${depth}.`,
+        `${printName(table)}.${name}: the list ${text.slice(0, 60)} has ${found} dimensions, the column was declared with ${depth}.`,
         'Declare the column at the source with the dimensions that it holds, or correct the value, and start again.',
       )
     }

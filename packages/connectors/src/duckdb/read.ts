@@ -2,7 +2,7 @@
 import type { Dataset } from '@tide/core/records/dataset'
 import type { Key, Row } from '@tide/core/records/value'
 import type { Catalogue, Grid } from '@tide/core/api/browse'
-import type { QueryLimits, RowTable } from '../contract.ts'
+import type { QueryLimits, KeyedTable } from '../contract/session.ts'
 import type { DuckdbConnection } from './host.ts'
 import { questionIn } from './question.ts'
 import { misunderstood, tooMuchMemory } from '../question/refusal.ts'
@@ -53,7 +53,7 @@ export async function readCatalogue(connection: DuckdbConnection): Promise<Catal
 
 export async function readRow(
   connection: DuckdbConnection,
-  { name, columns, key }: RowTable,
+  { dataset, columns, key }: KeyedTable,
   value: Key | null,
 ): Promise<Row | null> {
   // In hexadecimal digits, since the driver takes a mark at the beginning of a text (U+FEFF) for none of it.
@@ -68,7 +68,7 @@ export async function readRow(
     .join(' AND ')
   const last = `ORDER BY ${key.map(part => `${ident(part)} DESC`).join(', ')}`
   const [row] = await connection.ask(
-    `SELECT ${list} FROM ${tableName(name)} ${value ? `WHERE ${where}` : last} LIMIT 1`,
+    `SELECT ${list} FROM ${tableName(dataset)} ${value ? `WHERE ${where}` : last} LIMIT 1`,
     value ? [...value] : [],
   )
   return row?.map(digits => (digits === null ? null : Buffer.from(String(digits), 'hex').toString())) ?? null

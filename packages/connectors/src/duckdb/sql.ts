@@ -1,7 +1,10 @@
 /** The SQL of the DuckDB target: quoting, statements of the plan, and how CSV becomes typed columns. */
-import type { LaneColumn, PrepareStep } from '@tide/core/plan/plan'
+import type { Column } from '@tide/core/records/column'
+import type { PrepareStep } from '@tide/core/plan/steps'
 import type { DatasetName } from '@tide/core/records/dataset'
 import type { LogicalType } from '@tide/core/records/types'
+import { CheckpointSql } from '../checkpoint.ts'
+import type { TargetLane } from '../contract/target.ts'
 
 /** The schema that holds our checkpoints at a target. */
 export const STATE_SCHEMA = 'constant_tide'
@@ -24,12 +27,30 @@ export function tableName({ namespace, name }: DatasetName): string {
  */
 export function ddl(step: PrepareStep): string {
   if (step.step === 'create schema') return `CREATE SCHEMA IF NOT EXISTS ${ident(step.schema)}`
-  const columns = step.columns.map(({ target, targetType, nullable }) => {
-    const notNull = step.key.includes(target) || !nullable ? ' NOT NULL' : ''
-    return `${ident(target)} ${targetType}${notNull}`
+  const columns = step.columns.map(({ name, nativeType, nullable }) => {
+    const notNull = step.key.includes(name) || !nullable ? ' NOT NULL' : ''
+    return `${ident(name)} ${nativeType}${notNull}`
   })
   const create = step.step === 'create table' ? 'CREATE TABLE' : 'CREATE OR REPLACE TABLE'
   return `${create} ${tableName(step.table)} (\n  ${columns.join(',\n  ')}\n)`
+}
+
+export const CHECKPOINTS = new CheckpointSql({
+  table: `${STATE_SCHEMA}.checkpoint`,
+  literal,
+  time: iso => `${literal(iso)}::TIMESTAMPTZ`,
+  isoTime: `strftime(complete_up_to AT TIME ZONE 'UTC', '%Y-%m-%dT%H:%M:%S.%fZ')`,
+  now: 'now()',
+})
+
+/** The statement by which a lane's rows go. */
+export function emptied({ table, part }: TargetLane): string {
+  return `DELETE FROM ${tableName(table)}${ofPart(part)}`
+}
+
+/** The condition for a lane's own rows. */
+export function ofPart(part: TargetLane['part']): string {
+  return part ? ` WHERE ${ident(part.column)} = ${literal(part.value)}` : ''
 }
 
 export const STATE_DDL = [
@@ -107,10 +128,10 @@ export interface CsvFile {
 /** Reads a file of `csvLine`s. With `asText` every field stays text, so that a bad one can be looked for, by one thread. */
 export function readCsv(
   { file, bytes, longestLine }: CsvFile,
-  columns: readonly LaneColumn[],
+  columns: readonly Column[],
   asText = false,
 ): CsvReading {
-  const readings = columns.map(column => reading(column.type, column.targetType))
+  const readings = columns.map(column => reading(column.type, column.nativeType))
   const types = readings.map(({ csvType }, i) => `'c${i}': '${asText ? 'VARCHAR' : csvType}'`)
   const line = Math.max(USUAL_LINE, longestLine + 1)
   // What fits into one buffer, as most batches of changes do, gains nothing by several threads.
@@ -118,7 +139,7 @@ export function readCsv(
   return {
     read: `read_csv(${literal(file)}, columns = {${types.join(', ')}}, ${CSV_OPTIONS}, max_line_size = ${line}, buffer_size = ${line}${alone ? ', parallel = false' : ''})`,
     select: readings.map(({ expression, csvType }, i) =>
-      asText && csvType !== 'VARCHAR' ? `CAST(c${i} AS ${columns[i]!.targetType})` : expression(`c${i}`),
+      asText && csvType !== 'VARCHAR' ? `CAST(c${i} AS ${columns[i]!.nativeType})` : expression(`c${i}`),
     ),
   }
 }

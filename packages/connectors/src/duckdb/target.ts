@@ -1,31 +1,38 @@
-import type { NetEffect, Put } from '@tide/core/apply/net-effect'
 import { Turns } from '@tide/core/pace/turns'
 import { Failure } from '@tide/core/failure'
-import type { LaneColumn, PrepareStep, TargetProfile } from '@tide/core/plan/plan'
+import type { Column } from '@tide/core/records/column'
+import type { PrepareStep } from '@tide/core/plan/steps'
+import type { TargetProfile } from '@tide/core/plan/plan'
 import { printName } from '@tide/core/records/dataset'
-import type { Value } from '@tide/core/records/value'
 import { createWriteStream } from 'node:fs'
 import { rm } from 'node:fs/promises'
 import { join } from 'node:path'
 import { pipeline } from 'node:stream/promises'
-import type {
-  ApplyTransaction,
-  Checkpoint,
-  CommitLoad,
-  CopyRange,
-  TargetLane,
-  TargetSide,
-  Unfilled,
-} from '../contract.ts'
-import { checkpointOf, overtaken, rowOf } from '../checkpoint.ts'
-import { besideRow, csvParts, unsentColumns } from '../staging.ts'
+import type { ApplyTransaction, CommitLoad, TargetLane, TargetSide, Unfilled } from '../contract/target.ts'
+import { checkpointOf, type Checkpoint } from '@tide/core/checkpoint/checkpoint'
+import type { CopyRange } from '../contract/source.ts'
+import { overtaken, rowRead } from '../checkpoint.ts'
+import { AS_THEY_COME } from '../gathering.ts'
+import { merge, type MergeSteps } from '../merge.ts'
 import { duckdbFailure } from './errors.ts'
 import { turnFields } from '../csv-fields.ts'
 import type { DuckdbConnection, HostValue } from './host.ts'
 import type { Lease } from './instance.ts'
 import { LineMeter, RecordTooLong } from './line-meter.ts'
 import { listTurn } from './lists.ts'
-import { ddl, ident, readCsv, type CsvFile, STATE_DDL, STATE_SCHEMA, tableName } from './sql.ts'
+import { DuckdbMerge, STAGES } from './merge.ts'
+import {
+  CHECKPOINTS,
+  ddl,
+  emptied,
+  ident,
+  ofPart,
+  readCsv,
+  type CsvFile,
+  STATE_DDL,
+  STATE_SCHEMA,
+  tableName,
+} from './sql.ts'
 
 let files = 0
 
@@ -34,12 +41,10 @@ const LARGEST_ROW_BYTES = 120 * 2 ** 20
 
 const MARK = Buffer.from('\ufeff')
 
-/** Temporary tables of a batch; kept no longer than it, since their rows stay in memory. */
-const STAGES = ['puts', 'removed', 'kept']
-
 /** Writes through one connection of its own: transactions take turns, for two would both write the checkpoint and fail. */
 export class DuckdbTarget implements TargetSide {
   readonly profile: TargetProfile
+  readonly gathering = AS_THEY_COME
   private writer: Promise<DuckdbConnection> | undefined
   private readonly lease: Lease
   private readonly where: string
@@ -58,17 +63,10 @@ export class DuckdbTarget implements TargetSide {
   async prepare(steps: readonly PrepareStep[], checkpoint: Checkpoint): Promise<void> {
     await this.transaction(async () => {
       for (const statement of STATE_DDL) await this.run(statement)
-      const { pipeline, epoch } = checkpoint
-      await this.run(`DELETE FROM ${STATE_SCHEMA}.checkpoint WHERE pipeline = $1 AND epoch <= $2::BIGINT`, [
-        pipeline,
-        String(epoch),
-      ])
-      if (await this.readCheckpoint(pipeline)) throw overtaken()
+      await this.run(CHECKPOINTS.clear(checkpoint))
+      if (await this.readCheckpoint(checkpoint.pipeline)) throw overtaken()
       for (const statement of this.ddl(steps)) await this.run(statement)
-      await this.run(
-        `INSERT INTO ${STATE_SCHEMA}.checkpoint VALUES ($1, $2::BIGINT, $3, $4::TIMESTAMPTZ, $5, $6::BOOLEAN, now())`,
-        checkpointValues(checkpoint),
-      )
+      await this.run(CHECKPOINTS.insert(checkpoint))
     })
   }
 
@@ -122,7 +120,8 @@ export class DuckdbTarget implements TargetSide {
         const unfilled: Unfilled[] = []
         try {
           for (const { lane, effect } of effects) {
-            for (const put of await this.applyLane(lane, effect)) unfilled.push({ lane, put })
+            const puts = await merge(effect, this.mergeOf(lane))
+            for (const put of puts) unfilled.push({ lane, put })
           }
           return unfilled
         } catch (error) {
@@ -152,44 +151,36 @@ export class DuckdbTarget implements TargetSide {
       [STATE_SCHEMA],
     )
     if (there.length === 0) return undefined
-    const found = await this.ask(
-      `SELECT epoch::VARCHAR, position, strftime(complete_up_to AT TIME ZONE 'UTC', '%Y-%m-%dT%H:%M:%S.%fZ'), lanes, consistent::VARCHAR
-         FROM ${STATE_SCHEMA}.checkpoint WHERE pipeline = $1`,
-      [pipeline],
-    )
-    const row = found[0] as [string, string, string, string, string] | undefined
-    if (!row) return undefined
-    const [epoch, position, completeUpTo, lanes, consistent] = row
-    return checkpointOf(pipeline, { epoch, position, completeUpTo, lanes, consistent: consistent === 'true' })
+    const [row] = await this.ask(CHECKPOINTS.read(pipeline))
+    return row && checkpointOf(pipeline, rowRead(row as string[]))
   }
 
   async takeCheckpoint(pipeline: string, epoch: number, freshFrom: number): Promise<Checkpoint | undefined> {
     const found = await this.readCheckpoint(pipeline)
     if (!found || found.epoch < freshFrom) return undefined
-    await this.run(
-      `UPDATE ${STATE_SCHEMA}.checkpoint SET epoch = $2::BIGINT WHERE pipeline = $1 AND epoch <= $2::BIGINT`,
-      [pipeline, String(epoch)],
-    )
+    await this.run(CHECKPOINTS.raise(pipeline, epoch))
     return this.readCheckpoint(pipeline)
   }
 
   async empty(lanes: readonly TargetLane[], checkpoint: Checkpoint): Promise<void> {
     await this.transaction(async () => {
-      for (const lane of lanes) await this.run(`DELETE FROM ${tableName(lane.table)}`)
+      for (const lane of lanes) await this.run(emptied(lane))
       await this.writeCheckpoint(checkpoint)
     })
   }
 
   async forget(pipeline: string): Promise<void> {
     if (!(await this.readCheckpoint(pipeline))) return
-    await this.run(`DELETE FROM ${STATE_SCHEMA}.checkpoint WHERE pipeline = $1`, [pipeline])
+    await this.run(CHECKPOINTS.forget(pipeline))
   }
 
-  async count(table: TargetLane['table']): Promise<number> {
+  async count({ table, part }: TargetLane): Promise<number> {
     // Beside the writer, who would have to wait.
     const connection = await this.lease.connect()
     try {
-      const [counted] = await connection.ask(`SELECT count(*)::VARCHAR FROM ${tableName(table)}`)
+      const [counted] = await connection.ask(
+        `SELECT count(*)::VARCHAR FROM ${tableName(table)}${ofPart(part)}`,
+      )
       return Number(counted![0])
     } catch (error) {
       throw duckdbFailure(error, this.where)
@@ -198,86 +189,14 @@ export class DuckdbTarget implements TargetSide {
     }
   }
 
-  /** Truncate, then rows that go, then rows as they stand in the end. Returns the puts that it could not fill. */
-  private async applyLane(lane: TargetLane, { truncate, removed, puts }: NetEffect): Promise<Put[]> {
-    const table = tableName(lane.table)
-    if (truncate) await this.run(`DELETE FROM ${table}`)
-    const keyColumns = lane.key.map(name => lane.columns[indexOf(lane, name)]!)
-    const keys = keyColumns.map((_, i) => `k${i}`)
-    const match = (stage: string) =>
-      lane.key.map((name, i) => `t.${ident(name)} = ${stage}.k${i}`).join(' AND ')
-    const unsent = unsentColumns(puts)
-    let unfilled: Put[] = []
-    const names = lane.columns.map((_, i) => `c${i}`)
-    if (unsent.length > 0) {
-      const text: LaneColumn = { ...keyColumns[0]!, type: { kind: 'utf8' }, targetType: 'VARCHAR' }
-      const rows = puts.map((put, n) => [...put.row, ...besideRow(put, n)])
-      await this.stage(
-        'puts',
-        lane,
-        [...lane.columns, text, ...keyColumns, text],
-        [...names, 'unsent', ...keys, 'n'],
-        rows,
-      )
-      unfilled = await this.keepUnsent(lane, puts, unsent, match('puts'))
-    } else if (puts.length > 0) {
-      await this.stage(
-        'puts',
-        lane,
-        lane.columns,
-        names,
-        puts.map(({ row }) => row),
-      )
-    }
-    if (removed.length > 0 && !truncate) {
-      await this.stage('removed', lane, keyColumns, keys, removed)
-      await this.run(`DELETE FROM ${table} t USING removed WHERE ${match('removed')}`)
-    }
-    if (puts.length === 0) return []
-    if (!truncate) {
-      const own = lane.key.map(name => `t.${ident(name)} = puts.c${indexOf(lane, name)}`).join(' AND ')
-      await this.run(`DELETE FROM ${table} t USING puts WHERE ${own}`)
-    }
-    const values = names.map((name, i) =>
-      unsent.includes(i)
-        ? `CASE WHEN contains(puts.unsent, ',${i},') THEN kept.u${i} ELSE puts.${name} END`
-        : `puts.${name}`,
-    )
-    const kept = unsent.length > 0 ? 'LEFT JOIN kept ON kept.n = puts.n' : ''
-    await this.run(`INSERT INTO ${table} SELECT ${values.join(', ')} FROM puts ${kept}`)
-    return unfilled
-  }
-
-  /**
-   * Takes what was not sent from the rows as they are there, before any of them goes (`kept.u…` for put `n`). The
-   * staged rows are on the right of the join, where DuckDB keeps them in memory; the table streams past.
-   */
-  private async keepUnsent(
-    lane: TargetLane,
-    puts: readonly Put[],
-    unsent: readonly number[],
-    match: string,
-  ): Promise<Put[]> {
-    const columns = unsent.map(i => `t.${ident(lane.columns[i]!.target)} AS u${i}`)
-    await this.run(
-      `CREATE OR REPLACE TEMP TABLE kept AS SELECT puts.n, ${columns.join(', ')} FROM ${tableName(lane.table)} t
-         JOIN (SELECT * FROM puts WHERE unsent IS NOT NULL) puts ON ${match}`,
-    )
-    const missing = `unsent IS NOT NULL AND n NOT IN (SELECT n FROM kept)`
-    const found = await this.ask(`SELECT n FROM puts WHERE ${missing}`)
-    if (found.length > 0) await this.run(`DELETE FROM puts WHERE ${missing}`)
-    return found.map(([n]) => puts[Number(n)]!)
-  }
-
-  private async stage(
-    name: string,
-    lane: TargetLane,
-    columns: readonly LaneColumn[],
-    names: readonly string[],
-    rows: readonly (readonly Value[])[],
-  ): Promise<void> {
-    await this.withFile(lane, columns, csvParts(rows), async file => {
-      await this.insertCsv(`CREATE OR REPLACE TEMP TABLE ${name} AS`, lane, columns, file, names)
+  private mergeOf(lane: TargetLane): MergeSteps {
+    return new DuckdbMerge(lane, {
+      run: sql => this.run(sql),
+      ask: sql => this.ask(sql),
+      stage: (name, columns, names, csv) =>
+        this.withFile(lane, columns, csv, async file => {
+          await this.insertCsv(`CREATE OR REPLACE TEMP TABLE ${name} AS`, lane, columns, file, names)
+        }),
     })
   }
 
@@ -285,7 +204,7 @@ export class DuckdbTarget implements TargetSide {
   private async insertCsv(
     into: string,
     lane: TargetLane,
-    columns: readonly LaneColumn[],
+    columns: readonly Column[],
     file: CsvFile,
     names?: readonly string[],
   ): Promise<number> {
@@ -307,14 +226,14 @@ export class DuckdbTarget implements TargetSide {
    */
   private async misfit(
     lane: TargetLane,
-    columns: readonly LaneColumn[],
+    columns: readonly Column[],
     file: CsvFile,
     cause: unknown,
   ): Promise<Failure> {
     const connection = await this.lease.connect()
     try {
       const { read, select } = readCsv(file, columns, true)
-      const key = lane.key.map(name => `c${columns.findIndex(column => column.target === name)}`).join(`, `)
+      const key = lane.key.map(name => `c${columns.findIndex(column => column.name === name)}`).join(`, `)
       for (const [i, column] of columns.entries()) {
         const [row] = await connection.ask(
           `SELECT left(c${i}, 60), concat_ws(', ', ${key}) FROM ${read} WHERE c${i} IS NOT NULL AND TRY(${select[i]}) IS NULL LIMIT 1`,
@@ -322,7 +241,7 @@ export class DuckdbTarget implements TargetSide {
         if (!row) continue
         return new Failure(
           'value',
-          `${printName(lane.table)}.${column.target}: the value ${row[0]} does not fit ${column.targetType}, in the row with ${lane.key.join(', ')} ${row[1]}.`,
+          `${printName(lane.table)}.${column.name}: the value ${row[0]} does not fit ${column.nativeType}, in the row with ${lane.key.join(', ')} ${row[1]}.`,
           'Correct the value at the source and continue, or leave the table out and start again.',
           cause,
         )
@@ -342,12 +261,7 @@ export class DuckdbTarget implements TargetSide {
   }
 
   private async writeCheckpoint(checkpoint: Checkpoint): Promise<void> {
-    const written = await this.run(
-      `UPDATE ${STATE_SCHEMA}.checkpoint
-          SET epoch = $2::BIGINT, position = $3, complete_up_to = $4::TIMESTAMPTZ, lanes = $5, consistent = $6::BOOLEAN, written_at = now()
-        WHERE pipeline = $1 AND epoch <= $2::BIGINT`,
-      checkpointValues(checkpoint),
-    )
+    const written = await this.run(CHECKPOINTS.write(checkpoint))
     if (written === 0) throw overtaken()
   }
 
@@ -383,7 +297,7 @@ export class DuckdbTarget implements TargetSide {
 
   private async withFile(
     { table }: TargetLane,
-    columns: readonly LaneColumn[],
+    columns: readonly Column[],
     csv: CopyRange['csv'],
     body: (file: CsvFile) => Promise<void>,
   ): Promise<void> {
@@ -412,23 +326,18 @@ export class DuckdbTarget implements TargetSide {
 
 function tooLarge(
   table: TargetLane['table'],
-  columns: readonly LaneColumn[],
+  columns: readonly Column[],
   { fields }: RecordTooLong,
 ): Failure {
   const column = columns[fields.length] ?? columns.at(-1)!
-  const told = fields.slice(0, 3).map((value, i) => `${columns[i]!.target} ${value?.slice(0, 60) ?? 'null'}`)
+  const told = fields.slice(0, 3).map((value, i) => `${columns[i]!.name} ${value?.slice(0, 60) ?? 'null'}`)
   return new Failure(
     'value',
-    `${printName(table)}.${column.target}: a row of more than ${LARGEST_ROW_BYTES / 2 ** 20} MB is more than DuckDB can take in here${told.length > 0 ? `, in the row with ${told.join(', ')}` : ''}.`,
+    `${printName(table)}.${column.name}: a row of more than ${LARGEST_ROW_BYTES / 2 ** 20} MB is more than DuckDB can take in here${told.length > 0 ? `, in the row with ${told.join(', ')}` : ''}.`,
     'Make the value smaller at the source and continue, or leave the table out and start again.',
   )
 }
 
-function checkpointValues(checkpoint: Checkpoint): string[] {
-  const { epoch, position, completeUpTo, lanes, consistent } = rowOf(checkpoint)
-  return [checkpoint.pipeline, epoch, position, completeUpTo, lanes, String(consistent)]
-}
-
 function indexOf(lane: TargetLane, column: string): number {
-  return lane.columns.findIndex(({ target }) => target === column)
+  return lane.columns.findIndex(({ name }) => name === column)
 }

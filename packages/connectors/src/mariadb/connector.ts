@@ -1,5 +1,5 @@
 import type { Key, Row } from '@tide/core/records/value'
-import type { Config, Connector, RowTable, Session as OpenSession } from '../contract.ts'
+import type { Config, Connector, KeyedTable, Session as OpenSession } from '../contract/session.ts'
 import { readCatalogue } from './catalogue.ts'
 import { checkMariadb } from './check.ts'
 import type { Session } from './client.ts'
@@ -38,7 +38,7 @@ async function open(config: Config): Promise<OpenSession> {
 
 async function readRow(
   session: Session,
-  { name, columns, key }: RowTable,
+  { dataset, columns, key }: KeyedTable,
   value: Key | null,
 ): Promise<Row | null> {
   const list = columns.map(column => canonicalColumn(column.name, column.type, column.nativeType))
@@ -48,7 +48,7 @@ async function readRow(
   })
   const order = key.map(part => `${ident(part)} DESC`).join(', ')
   const rows = await session.arrays(
-    `SELECT ${list.join(', ')} FROM ${tableName(name)} WHERE ${where.join(' AND ')} ORDER BY ${order} LIMIT 1`,
+    `SELECT ${list.join(', ')} FROM ${tableName(dataset)} WHERE ${where.join(' AND ')} ORDER BY ${order} LIMIT 1`,
   )
   const floats = columns.flatMap(({ type }, i) => (type.kind === 'float' && type.bits === 32 ? [i] : []))
   return rows[0] ? canonicalRow(rows[0], floats) : null

@@ -153,6 +153,32 @@ function byOid<T extends { oid: string }>(rows: T[]): Map<string, T[]> {
   return groups
 }
 
+/** Columns and key of some tables as they are now, in the order of the names; `undefined` for one that is not there. */
+export async function readTables(
+  pool: Pool,
+  names: readonly DatasetName[],
+): Promise<({ columns: { name: string; nativeType: string }[]; key: string[] } | undefined)[]> {
+  const found = await pool.query(
+    `SELECT c.oid::text, c.relkind::text AS kind, t.place::text FROM unnest($1::text[]) WITH ORDINALITY t(name, place)
+       JOIN pg_catalog.pg_class c ON c.oid = to_regclass(t.name)`,
+    [names.map(tableName)],
+  )
+  const oids = found.rows.map(({ oid }) => oid as string)
+  const columns = byOid((await pool.query(COLUMNS, [oids])).rows)
+  const keys = byOid((await pool.query(KEYS, [oids])).rows)
+  return names.map((_, i) => {
+    const row = found.rows.find(({ place }) => Number(place) === i + 1)
+    if (!row) return undefined
+    return {
+      columns: (columns.get(row.oid) ?? []).map(({ attname, native }) => ({
+        name: attname,
+        nativeType: native,
+      })),
+      key: chooseKey(row.kind, keys.get(row.oid) ?? []).key,
+    }
+  })
+}
+
 /** Whether the cursor can follow a table, and what it does not see there. */
 function byCursor(
   columns: { attname: string; native: string }[],

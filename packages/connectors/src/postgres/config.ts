@@ -1,4 +1,4 @@
-import type { Config } from '../contract.ts'
+import type { Config } from '../contract/session.ts'
 import { journalDefaults, journalProperties, type JournalSettings } from '../journal-settings.ts'
 import { screenProperty, serverDefaults, serverProperties, type ServerSettings } from '../server-settings.ts'
 

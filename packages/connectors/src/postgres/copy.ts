@@ -1,8 +1,11 @@
+import { Failure } from '@tide/core/failure'
+import { printName, type DatasetName } from '@tide/core/records/dataset'
 import { keyOf, type Key } from '@tide/core/records/value'
 import type { Pool } from 'pg'
-import type { CopyRange, SourceLane } from '../contract.ts'
+import type { KeyedTable } from '../contract/session.ts'
+import type { CopyRange, CopyView } from '../contract/source.ts'
 import { lastFields } from '../csv-fields.ts'
-import { inTransaction } from './capture.ts'
+import { inTransaction } from './transaction.ts'
 import { tableName } from './catalogue.ts'
 import { copyOut } from './copy-out.ts'
 import { ident, literal, PINNED_SETTINGS } from './text.ts'
@@ -22,18 +25,18 @@ export const PIN = Object.entries(PINNED_SETTINGS)
  * Reads a table in key order, range by range, each in a short transaction of its own. Rows that move while the copy
  * goes on are missed or read twice; following from a position before the copy puts that right.
  */
-export async function* copyRanges(
+async function* copyRanges(
   pool: Pool,
-  lane: SourceLane,
+  { dataset, columns, key: names }: KeyedTable,
   after: string | null,
   signal: AbortSignal,
 ): AsyncGenerator<CopyRange> {
-  const from = `ONLY ${tableName(lane.dataset)}`
-  const key = lane.key.map(ident)
+  const from = `ONLY ${tableName(dataset)}`
+  const key = names.map(ident)
   const order = key.join(', ')
-  const keyIndexes = lane.key.map(name => lane.columns.findIndex(column => column.source === name))
-  const columns = lane.columns.map(({ source }) => ident(source)).join(', ')
-  const types = lane.key.map(name => lane.columns.find(column => column.source === name)!.nativeType)
+  const keyIndexes = names.map(name => columns.findIndex(column => column.name === name))
+  const list = columns.map(({ name }) => ident(name)).join(', ')
+  const types = keyIndexes.map(i => columns[i]!.nativeType)
   const bound = (value: Key) => `(${value.map((part, i) => `${literal(part)}::${types[i]}`).join(', ')})`
   let rangeRows = FIRST_RANGE_ROWS
   let start: Key | null = after === null ? null : JSON.parse(after)
@@ -43,7 +46,7 @@ export async function* copyRanges(
     // Into memory, so that the transaction is over before anybody waits for the target.
     const { csv, stream } = await inTransaction(pool, async client => {
       await client.query(PIN)
-      const rows = `SELECT ${columns} FROM ${from} WHERE ${beyond} ORDER BY ${order} LIMIT ${rangeRows}`
+      const rows = `SELECT ${list} FROM ${from} WHERE ${beyond} ORDER BY ${order} LIMIT ${rangeRows}`
       const stream = copyOut(client, `COPY (${rows}) TO STDOUT (FORMAT csv)`)
       const csv: Uint8Array[] = []
       for await (const part of stream) csv.push(part)
@@ -56,6 +59,33 @@ export async function* copyRanges(
     start = upTo
     rangeRows = nextRangeRows(rangeRows, performance.now() - began)
   }
+}
+
+/** Tables as they stand when each range is read. */
+export function tableView(pool: Pool, readers: number, guard: <T>(work: Promise<T>) => Promise<T>): CopyView {
+  return {
+    position: null,
+    readers,
+    async *copy(table, after, signal) {
+      try {
+        yield* copyRanges(pool, table, after, signal)
+      } catch (error) {
+        const { code } = error as { code?: string }
+        if (code === '42P01') throw gone(table.dataset, error)
+        return await guard(Promise.reject(error))
+      }
+    },
+    close: async () => {},
+  }
+}
+
+function gone(table: DatasetName, cause: unknown): Failure {
+  return new Failure(
+    'structural',
+    `The table ${printName(table)} is not there any more.`,
+    'Leave it out in the setup, or create it again at the source and start again.',
+    cause,
+  )
 }
 
 /** Towards the wanted duration, but by no more than a factor of two at a time. */

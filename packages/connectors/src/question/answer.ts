@@ -1,6 +1,6 @@
 /** The rows of an answer as they come in, up to its limits. */
 import type { Grid } from '@tide/core/api/browse'
-import type { QueryLimits } from '../contract.ts'
+import type { QueryLimits } from '../contract/session.ts'
 import { tooLarge } from './refusal.ts'
 
 export class Answer {

@@ -1,7 +1,7 @@
 /** The connection that a question goes over: ended, here and at the system, when a limit is reached. */
 import type { Failure } from '@tide/core/failure'
 import type { Duplex } from 'node:stream'
-import type { QueryLimits } from '../contract.ts'
+import type { QueryLimits } from '../contract/session.ts'
 import { left, tooLong } from './refusal.ts'
 
 /** The system ends it by itself when time is up; we only when it does not. */

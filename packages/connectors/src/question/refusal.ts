@@ -1,6 +1,6 @@
 /** Why a question of a person was not answered, each in one way for all systems. */
 import { Failure } from '@tide/core/failure'
-import type { QueryLimits } from '../contract.ts'
+import type { QueryLimits } from '../contract/session.ts'
 
 export function tooLong({ timeoutMs }: QueryLimits): Failure {
   return new Failure(

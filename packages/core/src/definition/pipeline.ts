@@ -1,5 +1,6 @@
 import type { FailureKind } from '../failure.ts'
-import type { Lane, PrepareStep } from '../plan/plan.ts'
+import type { Lane } from '../plan/lane.ts'
+import type { PrepareStep } from '../plan/steps.ts'
 import type { Definition, PipelineState } from './definition.ts'
 
 /** Why a pipeline stopped, in words; `person` when somebody wanted it so. */
@@ -32,8 +33,6 @@ export interface PipelineRecord {
   home: string | null
   /** What ties it there, in words. */
   tie: string | null
-  /** Lanes that people asked to copy again. */
-  recopy: number[]
 }
 
 /** What is started: a plan, and the definition that it was made of. */
@@ -46,10 +45,9 @@ export interface Tie {
 }
 
 /** What an engine must know of a pipeline to see whether there is anything to do. */
-export interface PipelineWork extends Pick<
-  PipelineRecord,
-  'id' | 'state' | 'wanted' | 'holder' | 'home' | 'recopy'
-> {
+export interface PipelineWork extends Pick<PipelineRecord, 'id' | 'state' | 'wanted' | 'holder' | 'home'> {
+  /** Ids of errands that are not over. */
+  errands: string[]
   /** How many lanes it has. */
   laneCount: number
   /** There is a reason for its stop. */

@@ -1,6 +1,9 @@
 /** What a plan says now that it did not say when it was shown: a start is exactly what was shown, or it is refused. */
 import { datasetId, printName } from '../records/dataset.ts'
-import { hinders, type Lane, type Plan, type PlanNote, type PrepareStep } from './plan.ts'
+import { takenFrom, type Lane, type WrittenColumn } from './lane.ts'
+import { hinders, type PlanNote } from './note.ts'
+import type { Plan } from './plan.ts'
+import type { PrepareStep } from './steps.ts'
 
 /** What of a plan must be as it was shown. Sizes are not: rows come and go. */
 export type PlanOutline = Pick<Plan, 'steps'> & {
@@ -11,7 +14,7 @@ export type PlanOutline = Pick<Plan, 'steps'> & {
 
 export function outlineOf({ lanes, steps, notes }: Plan): PlanOutline {
   return {
-    lanes: lanes.map(({ source, target, columns, key }) => ({ source, target, columns, key })),
+    lanes: lanes.map(({ rows: _rows, rowsExact: _exact, bytes: _bytes, ...lane }) => lane),
     steps,
     notes: notes
       .filter(note => hinders(note) || note.level === 'loss')
@@ -53,22 +56,31 @@ function laneDifference(
   const differences: string[] = []
   if (datasetId(was.target) !== datasetId(lane.target))
     differences.push(`${name} goes into ${printName(lane.target)} instead of ${printName(was.target)}.`)
-  if (JSON.stringify(was.key) !== JSON.stringify(lane.key))
-    differences.push(`The key of ${name} is ${lane.key.join(', ')} instead of ${was.key.join(', ')}.`)
-  const before = new Map(was.columns.map(column => [column.source, column]))
-  for (const column of lane.columns) {
-    const known = before.get(column.source)
-    before.delete(column.source)
-    if (!known) differences.push(`${name} has a new column ${column.source}.`)
+  if (JSON.stringify(was.identity) !== JSON.stringify(lane.identity))
+    differences.push(
+      `The key of ${name} is ${lane.identity.join(', ')} instead of ${was.identity.join(', ')}.`,
+    )
+  const before = new Map(was.reads.map(column => [column.name, column]))
+  const writtenAs = (lane: PlanOutline['lanes'][number], column: string) =>
+    lane.writes.filter(one => takenFrom(one) === column).map(written)
+  for (const column of lane.reads) {
+    const known = before.get(column.name)
+    before.delete(column.name)
+    const [now] = writtenAs(lane, column.name)
+    if (!known) differences.push(`${name} has a new column ${column.name}.`)
     else if (known.nativeType !== column.nativeType)
-      differences.push(`${name}.${column.source} is ${column.nativeType} instead of ${known.nativeType}.`)
-    else if (known.target !== column.target || known.targetType !== column.targetType)
-      differences.push(`${name}.${column.source} becomes ${column.target} ${column.targetType}.`)
+      differences.push(`${name}.${column.name} is ${column.nativeType} instead of ${known.nativeType}.`)
+    else if (writtenAs(was, column.name)[0] !== now)
+      differences.push(`${name}.${column.name} becomes ${now ?? 'nothing'}.`)
     else if (known.nullable !== column.nullable)
-      differences.push(`${name}.${column.source} may ${column.nullable ? 'now' : 'no longer'} be null.`)
+      differences.push(`${name}.${column.name} may ${column.nullable ? 'now' : 'no longer'} be null.`)
   }
   for (const gone of before.keys()) differences.push(`${name} no longer has the column ${gone}.`)
   return differences
+}
+
+function written({ name, nativeType }: WrittenColumn): string {
+  return `${name} ${nativeType}`
 }
 
 function stepName(step: PrepareStep): string {

@@ -1,7 +1,8 @@
 import { compareBinlog } from './binlog.ts'
 import { parseLsn } from './lsn.ts'
 import type { Position, PositionOrder } from './position.ts'
-import { compareSnapshots, parsePlace } from './snapshot.ts'
+import { compareCursorPlaces } from './cursor.ts'
+import { comparePlaces } from './snapshot.ts'
 
 /** Where `a` stands to `b`. */
 export function comparePositions(a: Position, b: Position): PositionOrder {
@@ -20,11 +21,10 @@ export function compareWithin(kind: string, a: string, b: string): PositionOrder
       const order = compareBinlog(a, b)
       return order < 0 ? 'before' : order > 0 ? 'after' : 'same'
     }
-    case 'postgres change table': {
-      const [left, right] = [parsePlace(a), parsePlace(b)]
-      const underWay = left.toward !== undefined || right.toward !== undefined
-      return underWay ? (a === b ? 'same' : 'unknown') : compareSnapshots(left.seen, right.seen)
-    }
+    case 'postgres change table':
+      return comparePlaces(a, b)
+    case 'postgres cursor':
+      return compareCursorPlaces(a, b)
     default:
       return a === b ? 'same' : 'unknown'
   }

@@ -13,14 +13,12 @@ export interface Snapshot {
 
 /**
  * Where a reader of the change table stands: everything that `seen` sees is done. On the way to a later snapshot
- * `toward`, the transactions whose highest sequence number is at most `last` are done too, and of the transaction
- * after those, the events up to sequence number `within`.
+ * `toward`, the transactions whose highest sequence number is at most `last` are done too.
  */
 export interface ChangeTablePlace {
   seen: string
   toward?: string
   last?: bigint
-  within?: bigint
 }
 
 /** Parses `xmin:xmax:xip,…`. Throws on anything else. */
@@ -54,24 +52,32 @@ function seesBeyond(a: Snapshot, b: Snapshot): boolean {
   return false
 }
 
-/** `seen`, or `seen → toward last/within` on the way to a later snapshot. */
-export function printPlace(place: ChangeTablePlace): string {
-  if (place.toward === undefined) return place.seen
-  const within = place.within === undefined ? '' : `/${place.within}`
-  return `${place.seen} > ${place.toward} @${place.last ?? 0n}${within}`
+/** `seen`, or `seen > toward @last` on the way to a later snapshot. */
+export function printPlace({ seen, toward, last = 0n }: ChangeTablePlace): string {
+  return toward === undefined ? seen : `${seen} > ${toward} @${last}`
 }
 
 /** The inverse of `printPlace`. Throws on anything else. */
 export function parsePlace(text: string): ChangeTablePlace {
-  const match = /^([\d:,]+)(?: > ([\d:,]+) @(\d+)(?:\/(\d+))?)?$/.exec(text)
+  // Earlier versions could also stand within a transaction, behind a slash.
+  const match = /^([\d:,]+)(?: > ([\d:,]+) @(\d+)(?:\/\d+)?)?$/.exec(text)
   if (!match) throw new Error(`not a place in a change table: ${text}`)
   parseSnapshot(match[1]!)
   if (match[2] === undefined) return { seen: match[1]! }
   parseSnapshot(match[2])
-  return {
-    seen: match[1]!,
-    toward: match[2],
-    last: BigInt(match[3]!),
-    ...(match[4] === undefined ? {} : { within: BigInt(match[4]) }),
-  }
+  return { seen: match[1]!, toward: match[2], last: BigInt(match[3]!) }
+}
+
+/**
+ * How one place stands to another on the way of one reader, who goes from snapshot to snapshot and stops at each that was
+ * given out as a position.
+ */
+export function comparePlaces(a: string, b: string): PositionOrder {
+  if (a === b) return 'same'
+  const [left, right] = [parsePlace(a), parsePlace(b)]
+  if (left.seen !== right.seen) return compareSnapshots(left.seen, right.seen)
+  if (left.toward === undefined) return 'before'
+  if (right.toward === undefined) return 'after'
+  if (left.toward !== right.toward) return 'unknown'
+  return left.last! < right.last! ? 'before' : left.last! > right.last! ? 'after' : 'same'
 }

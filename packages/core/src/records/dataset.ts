@@ -1,10 +1,10 @@
+import { Type, type Static } from 'typebox'
 import type { LogicalType } from './types.ts'
 
 /** A table's name within its system. */
-export interface DatasetName {
-  namespace: string
-  name: string
-}
+export const datasetNameSchema = Type.Object({ namespace: Type.String(), name: Type.String() })
+
+export type DatasetName = Static<typeof datasetNameSchema>
 
 export interface Field {
   name: string

@@ -4,7 +4,7 @@
  * columns (16 bits). This is how PostgreSQL's logical replication sends rows, so that most of a log can be taken
  * over as it comes. https://www.postgresql.org/docs/current/protocol-logicalrep-message-formats.html (TupleData)
  */
-import type { Row, Value } from './value.ts'
+import { keyMissing, type Key, type Row, type Value } from './value.ts'
 
 /** Present wherever JavaScript runs; declared here because core knows no platform. */
 declare const TextEncoder: new () => {
@@ -46,6 +46,17 @@ export class RowWriter {
   null(): void {
     this.room(1)
     this.bytes[this.at++] = NULL
+  }
+
+  /** A value as it stands in another row, tag and all. */
+  copy(bytes: Uint8Array, start: number, end: number): void {
+    this.room(end - start)
+    if (end - start > SHORT) {
+      this.bytes.set(bytes.subarray(start, end), this.at)
+      this.at += end - start
+      return
+    }
+    for (let i = start; i < end; i++) this.bytes[this.at++] = bytes[i]!
   }
 
   unsent(): void {
@@ -101,6 +112,12 @@ export class RowWriter {
 
 const writer = new RowWriter()
 
+/** A row as bytes, where it stands among others. */
+export interface PackedRow {
+  bytes: Uint8Array
+  at: number
+}
+
 /** The row as bytes of its own. */
 export function encodeRow(row: Row): Uint8Array {
   writer.at = 0
@@ -113,12 +130,21 @@ export function encodeRow(row: Row): Uint8Array {
   return writer.bytes.slice(0, writer.at)
 }
 
+export function packRow(row: Row): PackedRow {
+  return { bytes: encodeRow(row), at: 0 }
+}
+
 /** Where the row that begins at `start` ends. */
 export function rowEnd(bytes: Uint8Array, start: number): number {
   const columns = (bytes[start]! << 8) | bytes[start + 1]!
   let at = start + 2
-  for (let i = 0; i < columns; i++) at += bytes[at] === TEXT ? 5 + textLength(bytes, at) : 1
+  for (let i = 0; i < columns; i++) at = valueEnd(bytes, at)
   return at
+}
+
+/** Where the value that begins at `at` ends. */
+export function valueEnd(bytes: Uint8Array, at: number): number {
+  return bytes[at] === TEXT ? at + 5 + textLength(bytes, at) : at + 1
 }
 
 /** The row that begins at `start`. Throws on text that is no UTF-8. */
@@ -127,20 +153,103 @@ export function decodeRow(bytes: Uint8Array, start = 0): Value[] {
   const row = new Array<Value>(columns)
   let at = start + 2
   for (let i = 0; i < columns; i++) {
-    const tag = bytes[at]
-    if (tag === TEXT) {
-      const length = textLength(bytes, at)
-      row[i] = decodeText(bytes, at + 5, at + 5 + length)
-      at += 5 + length
-    } else {
-      row[i] = tag === NULL ? null : undefined
-      at++
-    }
+    row[i] = valueAt(bytes, at)
+    at = valueEnd(bytes, at)
   }
   return row
 }
 
-function textLength(bytes: Uint8Array, at: number): number {
+export function unpackRow({ bytes, at }: PackedRow): Value[] {
+  return decodeRow(bytes, at)
+}
+
+/** Whether some of its values were not sent. */
+export function isPartial({ bytes, at: start }: PackedRow): boolean {
+  const columns = (bytes[start]! << 8) | bytes[start + 1]!
+  let at = start + 2
+  for (let i = 0; i < columns; i++) {
+    if (bytes[at] === UNSENT) return true
+    at = valueEnd(bytes, at)
+  }
+  return false
+}
+
+/** The places of values that were not sent. */
+export function unsentIn({ bytes, at: start }: PackedRow): number[] {
+  const columns = (bytes[start]! << 8) | bytes[start + 1]!
+  const unsent: number[] = []
+  let at = start + 2
+  for (let i = 0; i < columns; i++) {
+    if (bytes[at] === UNSENT) unsent.push(i)
+    at = valueEnd(bytes, at)
+  }
+  return unsent
+}
+
+/**
+ * The key's values. What was not sent stands in `earlier`, where that is given. Throws a Failure when one is null or was
+ * not sent at all.
+ */
+export function packedKey(row: PackedRow, keyIndexes: readonly number[], earlier?: PackedRow): Key {
+  const key = new Array<string>(keyIndexes.length)
+  for (let k = 0; k < keyIndexes.length; k++) {
+    const index = keyIndexes[k]!
+    let value = packedValue(row, index)
+    if (value === undefined && earlier) value = packedValue(earlier, index)
+    if (value === null || value === undefined) throw keyMissing(index, value)
+    key[k] = value
+  }
+  return key
+}
+
+/** One value of a row. */
+export function packedValue({ bytes, at }: PackedRow, index: number): Value {
+  return valueAt(bytes, packedPlace(bytes, at, index))
+}
+
+/** Where the value of a row that begins at `start` stands. */
+function packedPlace(bytes: Uint8Array, start: number, index: number): number {
+  let at = start + 2
+  for (let i = 0; i < index; i++) at = valueEnd(bytes, at)
+  return at
+}
+
+/** `row` with what was not sent taken from `earlier`, where that has it. */
+export function filledRow(row: PackedRow, earlier: PackedRow): PackedRow {
+  const { bytes, at: start } = row
+  const columns = (bytes[start]! << 8) | bytes[start + 1]!
+  writer.at = 0
+  writer.begin(columns)
+  let [at, other] = [start + 2, earlier.at + 2]
+  for (let i = 0; i < columns; i++) {
+    const [end, otherEnd] = [valueEnd(bytes, at), valueEnd(earlier.bytes, other)]
+    if (bytes[at] === UNSENT) writer.copy(earlier.bytes, other, otherEnd)
+    else writer.copy(bytes, at, end)
+    ;[at, other] = [end, otherEnd]
+  }
+  return { bytes: writer.bytes.slice(0, writer.at), at: 0 }
+}
+
+/** A row of just these values, in this order. */
+export function pickedRow({ bytes, at: start }: PackedRow, columns: readonly number[]): PackedRow {
+  const count = (bytes[start]! << 8) | bytes[start + 1]!
+  const places = new Array<number>(count + 1)
+  places[0] = start + 2
+  for (let i = 0; i < count; i++) places[i + 1] = valueEnd(bytes, places[i]!)
+  writer.at = 0
+  writer.begin(columns.length)
+  for (const column of columns) writer.copy(bytes, places[column]!, places[column + 1]!)
+  return { bytes: writer.bytes.slice(0, writer.at), at: 0 }
+}
+
+function valueAt(bytes: Uint8Array, at: number): Value {
+  const tag = bytes[at]
+  if (tag === TEXT) return decodeText(bytes, at + 5, at + 5 + textLength(bytes, at))
+  return tag === NULL ? null : undefined
+}
+
+/** Of a value that is a text: its length in bytes. */
+export function textLength(bytes: Uint8Array, at: number): number {
   return ((bytes[at + 1]! << 24) | (bytes[at + 2]! << 16) | (bytes[at + 3]! << 8) | bytes[at + 4]!) >>> 0
 }
 

@@ -1,3 +1,5 @@
+import { Type } from 'typebox'
+
 /**
  * Logical types, after the vocabulary of Apache Arrow: what a value *is*, whatever system holds it.
  * https://arrow.apache.org/docs/format/Columnar.html
@@ -14,6 +16,11 @@ export type LogicalType =
   | { kind: 'list'; of: LogicalType; delimiter?: string }
   /** A type we carry as the source prints it. */
   | { kind: 'other'; native: string }
+
+/** It refers to itself, which is more than its type could be made of. */
+export const logicalTypeSchema = Type.Unsafe<LogicalType>(
+  Type.Object({ kind: Type.String() }, { additionalProperties: true }),
+)
 
 /** A logical type in words, for example `decimal(8,2)` or `list of int64`. */
 export function printType(type: LogicalType): string {

@@ -18,7 +18,7 @@ export type Row = readonly Value[]
 /** The key's values, in the order of the key's columns; a key is always sent and never null. */
 export type Key = readonly string[]
 
-function keyMissing(index: number, value: null | undefined): Failure {
+export function keyMissing(index: number, value: null | undefined): Failure {
   return new Failure(
     'structural',
     `A change came ${value === null ? 'with NULL in' : 'without'} column ${index + 1}, which is part of the key it was planned with.`,

@@ -1,8 +1,10 @@
-import type { LogSide, LogSink, Session, Patience } from '@tide/connectors/contract'
-import type { JournalFollower, JournalInfo } from '@tide/core/api/types'
+import type { EarlierFollower, LogSide, LogSink, Patience } from '@tide/connectors/contract/source'
+import type { Session } from '@tide/connectors/contract/session'
+import type { JournalFollower, JournalInfo } from '@tide/core/api/journals'
 import { asFailure, Failure } from '@tide/core/failure'
 import { backoff } from '@tide/core/pace/backoff'
 import { Turns } from '@tide/core/pace/turns'
+import { comparePositions } from '@tide/core/position/order'
 import type { Position } from '@tide/core/position/position'
 import { datasetId, type DatasetName } from '@tide/core/records/dataset'
 import { Journal, type Retention } from '@tide/journal/journal'
@@ -36,6 +38,7 @@ export class JournalKeeper {
   private readonly folder: string
   readonly reader: string
   private readonly open: () => Promise<Session>
+  private readonly earlier: () => Promise<EarlierFollower[]>
   private readonly surroundings: Surroundings
   private readonly turns = new Turns()
   private journalThere: Journal | undefined
@@ -44,15 +47,26 @@ export class JournalKeeper {
   private retention: Retention | undefined
   private heardAt: { source: number; here: number } | undefined
   private completeAt: number | null = null
+  private lateMs = 0
   private marked = 0
   private readonly faults = new Faults()
 
-  /** `reader` names us at the source; `open` opens a session of the reader's own. */
-  constructor(folder: string, reader: string, open: () => Promise<Session>, surroundings: Surroundings) {
+  /**
+   * `reader` names us at the source; `open` opens a session of the reader's own; `earlier`: who follows the source, and may
+   * have done so before there was a journal.
+   */
+  constructor(
+    folder: string,
+    reader: string,
+    open: () => Promise<Session>,
+    surroundings: Surroundings,
+    earlier: () => Promise<EarlierFollower[]> = async () => [],
+  ) {
     this.folder = folder
     this.reader = reader
     this.open = open
     this.surroundings = surroundings
+    this.earlier = earlier
   }
 
   /** Enters a follower: from the returned position on, changes of the tables are in the journal. */
@@ -95,6 +109,32 @@ export class JournalKeeper {
     })
   }
 
+  /**
+   * Where a follower goes on that was there before there was a journal, and stands at this position: where the journal
+   * begins, which may be a little earlier; what it lands again leaves the same rows. `undefined` for all others.
+   */
+  takeUp(follower: string, position: Position, log: LogSide): Promise<Position | undefined> {
+    return this.turns.run(async () => {
+      let journal = await this.opened()
+      if (!journal && log.adopt) {
+        const followers = await this.earlier()
+        const from = await log.adopt(this.reader, followers, position)
+        journal = this.journalThere = await Journal.begin(this.folder, from, { adopted: followers })
+      }
+      if (!journal?.isAdopted(follower)) return undefined
+      // Of one that stands before the journal's beginning, nothing would be there of what came in between.
+      return comparePositions(journal.start, position) === 'after' ? undefined : journal.start
+    })
+  }
+
+  /** A follower has gone on from where the journal begins. */
+  settled(follower: string): Promise<void> {
+    return this.turns.run(async () => {
+      const journal = await this.opened()
+      if (journal?.isAdopted(follower)) await journal.settled(follower)
+    })
+  }
+
   /** Goes on reading for a follower that was entered before; also when it could not be before. */
   resume(): Promise<Journal | undefined> {
     return this.turns.run(async () => {
@@ -133,7 +173,7 @@ export class JournalKeeper {
   get clock(): SourceClock {
     const { heardAt, completeAt } = this
     const here = this.surroundings.now()
-    const fresh = heardAt && here - heardAt.here < HEARD_HOLDS_MS
+    const fresh = heardAt && here - heardAt.here < HEARD_HOLDS_MS + this.lateMs
     return {
       now: fresh ? heardAt.source + (here - heardAt.here) * 1000 : null,
       completeAt,
@@ -190,11 +230,10 @@ export class JournalKeeper {
 
   private async coverMore(journal: Journal, tables: readonly DatasetName[], log: LogSide): Promise<Position> {
     const known = new Set(journal.coveredTables.map(datasetId))
-    const more = tables.some(table => !known.has(datasetId(table)))
-    if (log.selectsTables && more) await this.stopReading()
+    if (log.selectsTables) await this.stopReading()
     const { position, added } = await log.extend(this.reader, tables)
     // What the log told of before may not be covered: somebody else made the publication, or we did not get as far.
-    const fresh = new Set(log.selectsTables ? [] : added.map(datasetId))
+    const fresh = new Set(added.map(datasetId))
     const uncovered = tables.filter(table => fresh.has(datasetId(table)) || !known.has(datasetId(table)))
     await journal.cover(uncovered, position)
     return position
@@ -262,15 +301,12 @@ export class JournalKeeper {
     try {
       const log = session.log!
       this.retention = log.retention
+      this.lateMs = log.lateMs
       await log.inspectTables(this.reader, journal.coveredTables)
       await journal.appender.abandon()
-      const following = log.follow(
-        this.reader,
-        journal.end,
-        journal.coveredTables,
-        this.sink(journal, succeeded),
-        either,
-      )
+      const { end: from, coveredTables: tables, stops } = journal
+      const sink = this.sink(journal, succeeded)
+      const following = log.follow(this.reader, { from, tables, stops }, sink, either)
       const caring = this.lookAfter(journal, log, either)
       try {
         await Promise.race([following, caring])

@@ -1,7 +1,7 @@
-import type { LogSide } from '@tide/connectors/contract'
+import type { LogSide } from '@tide/connectors/contract/source'
 import { isId } from '@tide/core/definition/id'
 import { join } from 'node:path'
-import type { ConnectionOpener, Surroundings } from '../repositories.ts'
+import type { ConnectionOpener, PipelineRepository, Surroundings } from '../repositories.ts'
 import { JournalKeeper } from './keeper.ts'
 import { JournaledSource } from './source.ts'
 
@@ -9,12 +9,19 @@ import { JournaledSource } from './source.ts'
 export class JournalKeepers {
   private readonly folder: string
   private readonly connections: ConnectionOpener
+  private readonly pipelines: Pick<PipelineRepository, 'list'>
   private readonly surroundings: Surroundings
   private readonly keepers = new Map<string, JournalKeeper>()
 
-  constructor(folder: string, connections: ConnectionOpener, surroundings: Surroundings) {
+  constructor(
+    folder: string,
+    connections: ConnectionOpener,
+    pipelines: Pick<PipelineRepository, 'list'>,
+    surroundings: Surroundings,
+  ) {
     this.folder = folder
     this.connections = connections
+    this.pipelines = pipelines
     this.surroundings = surroundings
   }
 
@@ -22,7 +29,12 @@ export class JournalKeepers {
     let keeper = this.keepers.get(connection)
     if (!keeper) {
       const open = () => this.connections.open(connection)
-      keeper = new JournalKeeper(this.folderOf(connection), connection, open, this.surroundings)
+      const earlier = async () =>
+        (await this.pipelines.list())
+          .filter(({ definition }) => definition.from === connection)
+          .filter(({ state, reason }) => !['Draft', 'Ready'].includes(state) && reason?.kind !== 'person')
+          .map(({ id, lanes }) => ({ id, tables: lanes.map(({ source }) => source) }))
+      keeper = new JournalKeeper(this.folderOf(connection), connection, open, this.surroundings, earlier)
       this.keepers.set(connection, keeper)
     }
     return keeper

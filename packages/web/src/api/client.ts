@@ -1,4 +1,4 @@
-import type { Problem } from '@tide/core/api/types'
+import type { Problem } from '@tide/core/api/problem'
 
 /** What the server answered instead of doing it; `remedy` says what to do. */
 export class ApiError extends Error {

@@ -1,5 +1,5 @@
 /** The live state of all pipelines, kept by one event stream. */
-import type { PipelineStatus } from '@tide/core/api/types'
+import type { PipelineStatus } from '@tide/core/api/pipelines'
 import type { TideSample } from '@tide/core/pace/tide'
 import { create } from 'zustand'
 

@@ -1,4 +1,4 @@
-import type { ConnectionInfo, ConnectorInfo } from '@tide/core/api/types'
+import type { ConnectionInfo, ConnectorInfo } from '@tide/core/api/connections'
 import type { Catalogue } from '@tide/core/api/browse'
 import { QueryClient, useQuery } from '@tanstack/react-query'
 import { api } from './client.ts'

@@ -1,4 +1,4 @@
-import type { ConnectionInfo, ConnectorInfo, JsonSchemaProperty } from '@tide/core/api/types'
+import type { ConnectionInfo, ConnectorInfo, JsonSchemaProperty } from '@tide/core/api/connections'
 import { useState } from 'react'
 import { useNavigate, useParams, useSearchParams } from 'react-router'
 import { api } from '../api/client.ts'

@@ -1,5 +1,5 @@
 import { Outlet } from 'react-router'
-import type { ConnectionInfo } from '@tide/core/api/types'
+import type { ConnectionInfo } from '@tide/core/api/connections'
 import { useConnections, useConnectors } from '../api/queries.ts'
 import { useLive } from '../api/live.ts'
 import { ago } from '../format.ts'

@@ -1,4 +1,4 @@
-import type { JournalAnswer, JournalFollower, JournalInfo } from '@tide/core/api/types'
+import type { JournalAnswer, JournalFollower, JournalInfo } from '@tide/core/api/journals'
 import { useQuery } from '@tanstack/react-query'
 import { Link } from 'react-router'
 import { api } from '../api/client.ts'

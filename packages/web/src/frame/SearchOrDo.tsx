@@ -3,7 +3,7 @@ import { useNavigate } from 'react-router'
 import { api } from '../api/client.ts'
 import { putPipeline, useLive } from '../api/live.ts'
 import { useConnections } from '../api/queries.ts'
-import type { PipelineStatus } from '@tide/core/api/types'
+import type { PipelineStatus } from '@tide/core/api/pipelines'
 import { setTheme } from './theme.ts'
 
 interface Deed {

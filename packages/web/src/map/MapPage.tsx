@@ -1,4 +1,5 @@
-import type { ConnectionInfo, PipelineStatus } from '@tide/core/api/types'
+import type { ConnectionInfo } from '@tide/core/api/connections'
+import type { PipelineStatus } from '@tide/core/api/pipelines'
 import { tint } from '@tide/core/pace/lag'
 import { useEffect, useRef, useState, type ReactNode } from 'react'
 import { Link, useNavigate } from 'react-router'

@@ -1,4 +1,4 @@
-import type { PipelineStatus } from '@tide/core/api/types'
+import type { PipelineStatus } from '@tide/core/api/pipelines'
 import { duration } from '../format.ts'
 
 /** The state in words; colour only repeats it. */
@@ -12,8 +12,8 @@ export function waitsForEngine({ state, engine }: PipelineStatus): boolean {
 }
 
 /** Tables can be added while it runs. */
-export function canTakeMore({ state, copiesBeside, wanted }: PipelineStatus): boolean {
-  return copiesBeside && wanted !== 'stop' && (state === 'Following' || state === 'Paused')
+export function canTakeMore({ state, wanted }: PipelineStatus): boolean {
+  return wanted !== 'stop' && (state === 'Following' || state === 'Paused')
 }
 
 function tone(pipeline: PipelineStatus): string {

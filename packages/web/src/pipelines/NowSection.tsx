@@ -1,4 +1,4 @@
-import type { LaneStatus, PipelineStatus } from '@tide/core/api/types'
+import type { LaneStatus, PipelineStatus } from '@tide/core/api/pipelines'
 import { printName } from '@tide/core/records/dataset'
 import { lazy, Suspense } from 'react'
 import { useOutletContext } from 'react-router'
@@ -66,13 +66,13 @@ function FollowFigures({ pipeline }: { pipeline: PipelineStatus }) {
     consistent,
     state,
   } = pipeline
-  const apart = pipeline.lanes.filter(lane => lane.apart).length
+  const detached = pipeline.lanes.filter(lane => lane.detached).length
   return (
     <dl className="flex flex-wrap gap-y-2 py-3">
       <Figure
         label={
-          apart > 0
-            ? `Complete up to, but for ${plural(apart, 'lane')}`
+          detached > 0
+            ? `Complete up to, but for ${plural(detached, 'lane')}`
             : consistent || !completeUpTo
               ? 'Complete up to'
               : 'Catching up with the copy'
@@ -192,7 +192,7 @@ function FollowLanes({ pipeline }: { pipeline: PipelineStatus }) {
     {
       title: 'Share of changes',
       cell: lane =>
-        lane.apart ? (
+        lane.detached ? (
           <LaneApart lane={lane} />
         ) : (
           <span className="block h-2 bg-ink-3" style={{ width: `${(changes(lane) / most) * 100}px` }} />
@@ -257,8 +257,7 @@ function RecopyLane({ pipeline, lane }: { pipeline: PipelineStatus; lane: LaneSt
     >
       <p>
         {plural(lane.rowsThere ?? 0, 'row')} in {lane.target.name} of {pipeline.toName} are deleted and copied
-        again.{' '}
-        {pipeline.copiesBeside ? 'The other lanes go on meanwhile.' : 'The other lanes wait meanwhile.'}
+        again. {pipeline.lanes.length > 1 && 'The other lanes go on meanwhile.'}
       </p>
     </Confirm>
   )

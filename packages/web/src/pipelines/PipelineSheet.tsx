@@ -1,4 +1,5 @@
-import type { PipelineStatus, RunBy } from '@tide/core/api/types'
+import type { PipelineStatus } from '@tide/core/api/pipelines'
+import type { RunBy } from '@tide/core/api/engines'
 import { useState, type ReactNode } from 'react'
 import { Link, NavLink, Outlet, useNavigate, useParams } from 'react-router'
 import { api } from '../api/client.ts'
@@ -121,11 +122,11 @@ function StateSentence({ pipeline }: { pipeline: PipelineStatus }) {
         : lagSeconds <= 1 && backlog === 0
           ? 'caught up'
           : `${duration(lagSeconds)} behind`
-    const apart = pipeline.lanes.filter(lane => lane.apart).length
+    const detached = pipeline.lanes.filter(lane => lane.detached).length
     return (
       <>
         {word}, <b className="text-ink">{behind}</b>
-        {apart > 0 && `; ${plural(apart, 'table is', 'tables are')} copied meanwhile`}.
+        {detached > 0 && `; ${plural(detached, 'table is', 'tables are')} copied meanwhile`}.
       </>
     )
   }

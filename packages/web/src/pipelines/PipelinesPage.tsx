@@ -1,4 +1,4 @@
-import type { PipelineStatus } from '@tide/core/api/types'
+import type { PipelineStatus } from '@tide/core/api/pipelines'
 import { Outlet, useNavigate } from 'react-router'
 import { useLive } from '../api/live.ts'
 import { plural } from '../format.ts'

@@ -1,5 +1,6 @@
-import type { PlanAnswer } from '@tide/core/api/types'
-import type { PlanNote } from '@tide/core/plan/plan'
+import type { PlanAnswer } from '@tide/core/api/plans'
+import { takenFrom } from '@tide/core/plan/lane'
+import type { PlanNote } from '@tide/core/plan/note'
 import { printName, type DatasetName } from '@tide/core/records/dataset'
 import { Fragment, type ReactNode } from 'react'
 import { bytes, count, duration, plural } from '../format.ts'
@@ -25,10 +26,10 @@ export function PlanMargin({ plan, error, fromName, toName, leaveOut, goTo }: Pl
   const created = steps.filter(step => step.step === 'create table').length
   const renamed = lanes.filter(({ source, target }) => source.name !== target.name).length
   const renamedColumns = lanes.reduce(
-    (sum, lane) => sum + lane.columns.filter(column => column.source !== column.target).length,
+    (sum, lane) => sum + lane.writes.filter(column => takenFrom(column) !== column.name).length,
     0,
   )
-  const columns = lanes.reduce((sum, lane) => sum + lane.columns.length, 0)
+  const columns = lanes.reduce((sum, lane) => sum + lane.writes.length, 0)
   const schema = steps.find(step => step.step === 'create schema')
   return (
     <div className="space-y-2.5">
@@ -143,14 +144,16 @@ function LaneTypes({ plan }: { plan: PlanAnswer }) {
                 {printName(lane.source)} → {lane.target.name}
               </th>
             </tr>
-            {lane.columns.map(column => (
-              <tr key={column.source}>
+            {lane.writes.map(column => (
+              <tr key={column.name}>
                 <td className="pr-2">
-                  {column.target}
-                  {lane.key.includes(column.source) && <span className="font-sans text-ink-2"> key</span>}
+                  {column.name}
+                  {lane.key.includes(column.name) && <span className="font-sans text-ink-2"> key</span>}
                 </td>
-                <td className="pr-2 text-ink-2">{column.nativeType}</td>
-                <td>{column.targetType}</td>
+                <td className="pr-2 text-ink-2">
+                  {lane.reads.find(({ name }) => name === takenFrom(column))?.nativeType}
+                </td>
+                <td>{column.nativeType}</td>
               </tr>
             ))}
           </Fragment>

@@ -1,4 +1,5 @@
-import type { PipelineStatus, RowPair } from '@tide/core/api/types'
+import type { PipelineStatus } from '@tide/core/api/pipelines'
+import type { RowPair } from '@tide/core/api/rows'
 import { printName } from '@tide/core/records/dataset'
 import { useQuery } from '@tanstack/react-query'
 import { useState } from 'react'

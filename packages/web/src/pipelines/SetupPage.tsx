@@ -1,6 +1,8 @@
-import type { ConnectionInfo, ConnectorInfo, PipelineStatus } from '@tide/core/api/types'
+import type { ConnectionInfo, ConnectorInfo } from '@tide/core/api/connections'
+import type { PipelineStatus } from '@tide/core/api/pipelines'
 import { isChangeable, type Definition } from '@tide/core/definition/definition'
-import { hinders, type PlanNote } from '@tide/core/plan/plan'
+import { hinders } from '@tide/core/plan/note'
+import type { PlanNote } from '@tide/core/plan/note'
 import { datasetId, type DatasetName } from '@tide/core/records/dataset'
 import { useEffect, useRef, useState, type ReactNode } from 'react'
 import { Link, useNavigate, useParams, useSearchParams } from 'react-router'
@@ -17,7 +19,15 @@ import { PlanMargin } from './PlanMargin.tsx'
 import { TableTree } from './TableTree.tsx'
 import { usePlan } from './usePlan.ts'
 
-const EMPTY: Definition = { version: 1, name: '', from: '', to: '', targetSchema: '', tables: [] }
+const EMPTY: Definition = {
+  version: 2,
+  shape: 'replicate',
+  name: '',
+  from: '',
+  to: '',
+  targetSchema: '',
+  tables: [],
+}
 const SAVE_AFTER_MS = 400
 
 /** Loads what there is to begin with, then shows the setup. */

@@ -1,4 +1,4 @@
-import type { PipelineStatus } from '@tide/core/api/types'
+import type { PipelineStatus } from '@tide/core/api/pipelines'
 import { isChangeable } from '@tide/core/definition/definition'
 import { printName } from '@tide/core/records/dataset'
 import { useOutletContext } from 'react-router'

@@ -1,5 +1,5 @@
 /** The tide chart with its companion, the depth strip, on one time axis. */
-import type { PipelineStatus } from '@tide/core/api/types'
+import type { PipelineStatus } from '@tide/core/api/pipelines'
 import { tint } from '@tide/core/pace/lag'
 import { commonSlope, readGaps, type TideSample } from '@tide/core/pace/tide'
 import { useQuery } from '@tanstack/react-query'

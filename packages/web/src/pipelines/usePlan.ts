@@ -1,4 +1,4 @@
-import type { PlanAnswer } from '@tide/core/api/types'
+import type { PlanAnswer } from '@tide/core/api/plans'
 import type { Definition } from '@tide/core/definition/definition'
 import { keepPreviousData, useQuery } from '@tanstack/react-query'
 import { api } from '../api/client.ts'

@@ -1,4 +1,4 @@
-import type { EngineInfo } from '@tide/core/api/types'
+import type { EngineInfo } from '@tide/core/api/engines'
 import { useQuery } from '@tanstack/react-query'
 import { api } from '../api/client.ts'
 import { useWhere } from '../frame/crumbs.ts'

@@ -4,7 +4,7 @@ import { printBinlog, type BinlogPlace, type PreparedPlace } from '@tide/core/po
 import { datasetId, printName, type DatasetName, type Field } from '@tide/core/records/dataset'
 import { ALTERED, type LoggedRelation } from '@tide/core/records/relation'
 import { RowWriter } from '@tide/core/records/tuple'
-import type { LogSink } from '../../contract.ts'
+import type { LogSink } from '../../contract/source.ts'
 import type { Decode } from './charsets.ts'
 import {
   EVENT,

@@ -1,6 +1,6 @@
 import { Failure } from '@tide/core/failure'
 import { datasetId, printName, type DatasetName } from '@tide/core/records/dataset'
-import type { LogSide } from '../../contract.ts'
+import type { LogSide } from '../../contract/source.ts'
 import { retentionOf } from '../../journal-settings.ts'
 import { withSession, type Session } from '../client.ts'
 import type { MariadbConfig } from '../config.ts'
@@ -15,6 +15,7 @@ export function logSide(config: MariadbConfig, guard: Guard): LogSide {
   return {
     retention: retentionOf(config),
     selectsTables: true,
+    lateMs: 0,
     captureNote:
       'The source’s binary log is read as a replica reads it; nothing is installed there. It must keep its log for as long as we may be away (binlog_expire_logs_seconds). Commit times are told to the second.',
     captureStatements: async () => [],
@@ -26,12 +27,12 @@ export function logSide(config: MariadbConfig, guard: Guard): LogSide {
     extend: (_reader, tables) =>
       within(async session => {
         await refuseMissing(session, tables)
-        return { position: (await logEnd(session)).position, added: [...tables] }
+        return { position: (await logEnd(session)).position, added: [] }
       }),
     inspectHistory: (_reader, from) => within(session => refuseAnotherHistory(session, from)),
     inspectTables: (_reader, tables) => within(session => refuseMissing(session, tables)),
     close: async () => {},
-    follow: (reader, from, tables, sink, signal) =>
+    follow: (reader, { from, tables }, sink, signal) =>
       guard(followBinlog(config, reader, from, tables, sink, signal)),
     view: () => guard(openView(config)),
   }

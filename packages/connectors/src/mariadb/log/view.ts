@@ -2,7 +2,8 @@
 import { Failure } from '@tide/core/failure'
 import { printName, type DatasetName } from '@tide/core/records/dataset'
 import type { Key, Value } from '@tide/core/records/value'
-import type { CopyRange, CopyView, SourceLane } from '../../contract.ts'
+import type { CopyRange, CopyView } from '../../contract/source.ts'
+import type { KeyedTable } from '../../contract/session.ts'
 import { Session } from '../client.ts'
 import type { MariadbConfig } from '../config.ts'
 import { canonicalColumn, float32Text, ident, keyLiteral, tableName } from '../sql.ts'
@@ -31,7 +32,7 @@ export async function openView(config: MariadbConfig): Promise<CopyView> {
     return {
       position,
       readers: IN_FLIGHT,
-      copy: (lane, after, signal) => copyRanges(session, lane, after, signal),
+      copy: (table, after, signal) => copyRanges(session, table, after, signal),
       close: () => session.close(),
     }
   } catch (error) {
@@ -43,36 +44,34 @@ export async function openView(config: MariadbConfig): Promise<CopyView> {
 /** Ranges of the key, each as long as so many rows. */
 async function* copyRanges(
   session: Session,
-  lane: SourceLane,
+  table: KeyedTable,
   after: string | null,
   signal: AbortSignal,
 ): AsyncGenerator<CopyRange> {
-  const columnOf = (name: string) => lane.columns.find(column => column.source === name)!
-  const key = lane.key.map(columnOf)
-  const order = key.map(({ source }) => ident(source)).join(', ')
-  const texts = key
-    .map(({ source, type, nativeType }) => canonicalColumn(source, type, nativeType))
-    .join(', ')
-  const from = tableName(lane.dataset)
+  const columnOf = (name: string) => table.columns.find(column => column.name === name)!
+  const key = table.key.map(columnOf)
+  const order = key.map(({ name }) => ident(name)).join(', ')
+  const texts = key.map(({ name, type, nativeType }) => canonicalColumn(name, type, nativeType)).join(', ')
+  const from = tableName(table.dataset)
   let start: Key | null = after === null ? null : JSON.parse(after)
   while (!signal.aborted) {
-    const beyond = start ? compared(lane, start, '>') : 'TRUE'
+    const beyond = start ? compared(table, start, '>') : 'TRUE'
     const [end] = await session.arrays(
       `SELECT ${texts} FROM ${from} WHERE ${beyond} ORDER BY ${order} LIMIT 1 OFFSET ${RANGE_ROWS - 1}`,
     )
     const upTo = (end as Key | undefined) ?? null
-    const within = upTo ? `${beyond} AND ${compared(lane, upTo, '<=')}` : beyond
-    const sql = `SELECT ${csvRow(lane)} FROM ${from} WHERE ${within}`
-    yield { csv: csvOf(session, sql, lane), upTo: upTo && JSON.stringify(upTo) }
+    const within = upTo ? `${beyond} AND ${compared(table, upTo, '<=')}` : beyond
+    const sql = `SELECT ${csvRow(table)} FROM ${from} WHERE ${within}`
+    yield { csv: csvOf(session, sql, table), upTo: upTo && JSON.stringify(upTo) }
     if (upTo === null) return
     start = upTo
   }
 }
 
 /** The order of keys written out, since servers do not use an index for rows compared as such. */
-function compared(lane: SourceLane, value: Key, operator: '>' | '<='): string {
-  const parts = lane.key.map((name, i) => {
-    const { type, nativeType } = lane.columns.find(column => column.source === name)!
+function compared(table: KeyedTable, value: Key, operator: '>' | '<='): string {
+  const parts = table.key.map((name, i) => {
+    const { type, nativeType } = table.columns.find(column => column.name === name)!
     return [ident(name), keyLiteral(value[i]!, type, nativeType)] as const
   })
   const strict = operator === '>' ? '>' : '<'
@@ -90,10 +89,10 @@ const PLAIN = new Set(['int', 'decimal', 'float', 'bool', 'date', 'timestamp', '
 const BY_ITSELF = new Set(['int', 'decimal', 'float', 'date'])
 
 /** A whole row as a line of CSV: the server puts it together faster than we could, field by field. */
-function csvRow(lane: SourceLane): string {
-  const fields = lane.columns.map(({ source, type, nativeType }) => {
-    const column = ident(source)
-    const text = canonicalColumn(source, type, nativeType)
+function csvRow(table: KeyedTable): string {
+  const fields = table.columns.map(({ name, type, nativeType }) => {
+    const column = ident(name)
+    const text = canonicalColumn(name, type, nativeType)
     const single = type.kind === 'float' && type.bits === 32
     if (BY_ITSELF.has(type.kind) && !single)
       return `IFNULL(${/^(bit|year)/.test(nativeType) ? text : column}, '')`
@@ -103,7 +102,7 @@ function csvRow(lane: SourceLane): string {
   return `CONCAT(${fields.join(`, ',', `)}, '\\n')`
 }
 
-async function* csvOf(session: Session, sql: string, { dataset }: SourceLane): AsyncGenerator<Uint8Array> {
+async function* csvOf(session: Session, sql: string, { dataset }: KeyedTable): AsyncGenerator<Uint8Array> {
   let [lines, bytes]: [Buffer[], number] = [[], 0]
   for await (const [line] of session.buffers(sql)) {
     if (!line) throw tooLarge(dataset)

@@ -2,7 +2,7 @@
 import type { Grid } from '@tide/core/api/browse'
 import { Failure } from '@tide/core/failure'
 import type { QueryError } from 'mysql2'
-import type { QueryLimits } from '../../contract.ts'
+import type { QueryLimits } from '../../contract/session.ts'
 import { Answer } from '../../question/answer.ts'
 import { QuestionLink } from '../../question/link.ts'
 import { misunderstood, tooLong } from '../../question/refusal.ts'

@@ -1,15 +1,15 @@
 /** `LOAD DATA LOCAL`: the server's fastest way in. */
-import type { LaneColumn } from '@tide/core/plan/plan'
+import type { Column } from '@tide/core/records/column'
 import { listAsJson } from '@tide/core/records/list'
 import { Readable } from 'node:stream'
-import type { CopyRange } from '../../contract.ts'
+import type { CopyRange } from '../../contract/source.ts'
 import type { Session } from '../client.ts'
 import { turnFields } from '../../csv-fields.ts'
 import { loadDataLines } from './csv.ts'
 
 const FLOAT_MAX = '3.4028234663852886e38'
 
-type Loaded = Pick<LaneColumn, 'type' | 'targetType'>
+type Loaded = Pick<Column, 'type' | 'nativeType'>
 
 /** Values that are written otherwise in MariaDB are turned as they come in. Throws when the server would change one. */
 export async function loadData(
@@ -44,7 +44,7 @@ export async function loadData(
 }
 
 /** How canonical text is written in MariaDB, where that differs. */
-function turn({ type, targetType }: Loaded): ((value: string) => string) | undefined {
+function turn({ type, nativeType }: Loaded): ((value: string) => string) | undefined {
   switch (type.kind) {
     case 'bool':
       return value => `IF(${value} IS NULL, NULL, ${value} = 't')`
@@ -57,11 +57,11 @@ function turn({ type, targetType }: Loaded): ((value: string) => string) | undef
             `IF(ABS(${value}) > ${FLOAT_MAX} AND ABS(${value}) < 3.4028236e38, SIGN(${value}) * ${FLOAT_MAX}, ${value})`
         : undefined
     case 'timestamp':
-      return type.zoned && /^(datetime|timestamp)/.test(targetType)
+      return type.zoned && /^(datetime|timestamp)/.test(nativeType)
         ? value => `TRIM(TRAILING '+00' FROM ${value})`
         : undefined
     case 'int':
-      return /^(bit|year)/.test(targetType) ? value => `CAST(${value} AS UNSIGNED)` : undefined
+      return /^(bit|year)/.test(nativeType) ? value => `CAST(${value} AS UNSIGNED)` : undefined
     default:
       return undefined
   }

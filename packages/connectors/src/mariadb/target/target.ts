@@ -1,34 +1,24 @@
 import { Failure } from '@tide/core/failure'
-import type { PrepareStep, TargetProfile } from '@tide/core/plan/plan'
-import { printName, type DatasetName } from '@tide/core/records/dataset'
+import type { PrepareStep } from '@tide/core/plan/steps'
+import type { TargetProfile } from '@tide/core/plan/plan'
+import { printName } from '@tide/core/records/dataset'
 import { mariadbColumn } from '@tide/core/shape/mariadb'
-import type {
-  ApplyTransaction,
-  Checkpoint,
-  CommitLoad,
-  CopyRange,
-  TargetLane,
-  TargetSide,
-  Unfilled,
-} from '../../contract.ts'
+import type { ApplyTransaction, CommitLoad, TargetLane, TargetSide, Unfilled } from '../../contract/target.ts'
+import { checkpointOf, checkpointRow, type Checkpoint } from '@tide/core/checkpoint/checkpoint'
+import type { CopyRange } from '../../contract/source.ts'
 import { STATE_DATABASE } from '../catalogue.ts'
 import { Session, withSession } from '../client.ts'
 import type { MariadbConfig } from '../config.ts'
-import { checkpointOf, overtaken, rowOf } from '../../checkpoint.ts'
+import { overtaken, rowRead } from '../../checkpoint.ts'
+import { AS_THEY_COME } from '../../gathering.ts'
+import { merge } from '../../merge.ts'
 import { mariadbFailure } from '../errors.ts'
-import { ident, literal, tableName } from '../sql.ts'
+import { tableName } from '../sql.ts'
 import { loadData } from './load-data.ts'
-import { columnNames, Merger } from './merge.ts'
+import { MariadbMerge } from './merge.ts'
 import { endOthers, markOurs } from './ownership.ts'
-
-const STATE_TABLE = `${STATE_DATABASE}.checkpoint`
-
-const STATE_DDL = [
-  `CREATE DATABASE IF NOT EXISTS ${STATE_DATABASE} CHARACTER SET utf8mb4`,
-  `CREATE TABLE IF NOT EXISTS ${STATE_TABLE} (
-     pipeline varchar(100) PRIMARY KEY, epoch bigint NOT NULL, position text NOT NULL, complete_up_to datetime(6) NOT NULL,
-     lanes longtext NOT NULL, consistent boolean NOT NULL, written_at datetime(6) NOT NULL) ENGINE = InnoDB`,
-]
+import { CHECKPOINTS, columnNames, ddl, emptied, ofPart, STATE_DDL } from './sql.ts'
+import { Stages } from './stages.ts'
 
 /** A count that takes longer is given up. */
 const COUNT_S = 5
@@ -44,6 +34,7 @@ export class MariadbTarget implements TargetSide {
     typeOf: mariadbColumn,
     sameName: (a, b) => a.toLowerCase() === b.toLowerCase(),
   }
+  readonly gathering = AS_THEY_COME
   private readonly config: MariadbConfig
   private readonly where: string
   private readonly idle: Session[] = []
@@ -64,12 +55,10 @@ export class MariadbTarget implements TargetSide {
       steps,
       checkpoint,
       async session => {
-        await session.run(
-          `DELETE FROM ${STATE_TABLE} WHERE pipeline = ${literal(checkpoint.pipeline)} AND epoch <= ${checkpoint.epoch}`,
-        )
+        await session.run(CHECKPOINTS.clear(checkpoint))
         if (await this.readCheckpoint(checkpoint.pipeline)) throw overtaken()
       },
-      session => replaceRow(session, checkpoint.pipeline, checkpoint, checkpointValues(checkpoint)),
+      session => session.run(CHECKPOINTS.insert(checkpoint)),
     )
   }
 
@@ -95,24 +84,19 @@ export class MariadbTarget implements TargetSide {
     return this.using(async session => {
       for (const statement of STATE_DDL) await session.run(statement)
       const begun = `making ${checkpoint.pipeline}`
-      const [unfinished] = await session.arrays(
-        `SELECT lanes FROM ${STATE_TABLE} WHERE pipeline = ${literal(begun)}`,
-      )
-      const made = new Set<string>(unfinished ? JSON.parse(unfinished[0]!) : [])
+      const [unfinished] = await session.arrays(CHECKPOINTS.read(begun))
+      const made = new Set<string>(unfinished ? JSON.parse(rowRead(unfinished).lanes) : [])
       const tables = steps.flatMap(step => (step.step === 'create table' ? [tableName(step.table)] : []))
-      const [position, at, , consistent] = checkpointValues(checkpoint) as [string, string, string, string]
-      await replaceRow(session, begun, checkpoint, [
-        position,
-        at,
-        literal(JSON.stringify(tables)),
-        consistent,
-      ])
+      await session.run(CHECKPOINTS.forget(begun))
+      await session.run(
+        CHECKPOINTS.insertRow(begun, { ...checkpointRow(checkpoint), lanes: JSON.stringify(tables) }),
+      )
       await first(session)
       for (const table of tables) if (made.has(table)) await session.run(`DROP TABLE IF EXISTS ${table}`)
       for (const statement of this.ddl(steps)) await session.run(statement)
       await session.run('START TRANSACTION')
       await last(session)
-      await session.run(`DELETE FROM ${STATE_TABLE} WHERE pipeline = ${literal(begun)}`)
+      await session.run(CHECKPOINTS.forget(begun))
       await session.run('COMMIT')
     })
   }
@@ -146,12 +130,13 @@ export class MariadbTarget implements TargetSide {
       session.destroy()
       throw mariadbFailure(error, this.where)
     })
-    const merger = new Merger(session)
+    const stages = new Stages(session)
     return {
       apply: async effects => {
         const unfilled: Unfilled[] = []
         for (const { lane, effect } of effects) {
-          const puts = await merger.apply({ lane, effect }).catch(error => {
+          const steps = new MariadbMerge(session, stages, lane)
+          const puts = await merge(effect, steps).catch(error => {
             throw this.failure(error, lane)
           })
           for (const put of puts) unfilled.push({ lane, put })
@@ -166,7 +151,7 @@ export class MariadbTarget implements TargetSide {
           await session.abandon()
           throw mariadbFailure(error, this.where)
         }
-        await merger.dropStages()
+        await stages.drop()
         this.give(session)
       },
       rollback: () => session.abandon(),
@@ -179,19 +164,8 @@ export class MariadbTarget implements TargetSide {
         `SELECT 1 FROM information_schema.tables WHERE table_schema = '${STATE_DATABASE}' AND table_name = 'checkpoint'`,
       )
       if (there.length === 0) return undefined
-      const [row] = await session.arrays(
-        `SELECT epoch, position, date_format(complete_up_to, '%Y-%m-%dT%H:%i:%s.%fZ'), lanes, consistent
-           FROM ${STATE_TABLE} WHERE pipeline = ${literal(pipeline)}`,
-      )
-      if (!row) return undefined
-      const [epoch, position, completeUpTo, lanes, consistent] = row as [
-        string,
-        string,
-        string,
-        string,
-        string,
-      ]
-      return checkpointOf(pipeline, { epoch, position, completeUpTo, lanes, consistent: consistent === '1' })
+      const [row] = await session.arrays(CHECKPOINTS.read(pipeline))
+      return row && checkpointOf(pipeline, rowRead(row))
     })
   }
 
@@ -200,19 +174,14 @@ export class MariadbTarget implements TargetSide {
     await this.using(session => endOthers(session, pipeline))
     const found = await this.readCheckpoint(pipeline)
     if (!found || found.epoch < freshFrom) return undefined
-    await this.using(session =>
-      session.run(
-        `UPDATE ${STATE_TABLE} SET epoch = ${epoch} WHERE pipeline = ${literal(pipeline)} AND epoch <= ${epoch}`,
-      ),
-    )
+    await this.using(session => session.run(CHECKPOINTS.raise(pipeline, epoch)))
     return this.readCheckpoint(pipeline)
   }
 
-  /** Rows go by DELETE, since TRUNCATE would commit by itself. */
   async empty(lanes: readonly TargetLane[], checkpoint: Checkpoint): Promise<void> {
     await this.using(async session => {
       await session.run('START TRANSACTION')
-      for (const lane of lanes) await session.run(`DELETE FROM ${tableName(lane.table)}`)
+      for (const lane of lanes) await session.run(emptied(lane))
       await writeCheckpoint(session, checkpoint)
       await session.run('COMMIT')
     })
@@ -220,15 +189,13 @@ export class MariadbTarget implements TargetSide {
 
   async forget(pipeline: string): Promise<void> {
     if (!(await this.readCheckpoint(pipeline))) return
-    await this.using(session =>
-      session.run(`DELETE FROM ${STATE_TABLE} WHERE pipeline = ${literal(pipeline)}`),
-    )
+    await this.using(session => session.run(CHECKPOINTS.forget(pipeline)))
   }
 
-  async count(table: DatasetName): Promise<number> {
+  async count({ table, part }: TargetLane): Promise<number> {
     const [row] = await this.using(session =>
       session.arrays(
-        `SET STATEMENT max_statement_time = ${COUNT_S} FOR SELECT count(*) FROM ${tableName(table)}`,
+        `SET STATEMENT max_statement_time = ${COUNT_S} FOR SELECT count(*) FROM ${tableName(table)}${ofPart(part)}`,
       ),
     )
     return Number(row![0])
@@ -279,7 +246,7 @@ export class MariadbTarget implements TargetSide {
     if (thrown instanceof Failure || !MISFIT.test(code)) return mariadbFailure(thrown, this.where)
     const column = /column [`']?(?:[^`']*`\.`)*([^`']+)[`']/.exec(message)?.[1]
     const staged = /^c(\d+)$/.exec(column ?? '')
-    const name = staged ? lane.columns[Number(staged[1])]?.target : column
+    const name = staged ? lane.columns[Number(staged[1])]?.name : column
     return new Failure(
       'value',
       `${printName(lane.table)}${name ? `.${name}` : ''}: ${message}.`,
@@ -289,46 +256,6 @@ export class MariadbTarget implements TargetSide {
   }
 }
 
-function ddl(step: PrepareStep): string[] {
-  if (step.step === 'create schema')
-    return [`CREATE DATABASE IF NOT EXISTS ${ident(step.schema)} CHARACTER SET utf8mb4`]
-  const columns = step.columns.map(
-    ({ target, targetType, nullable }) =>
-      `${ident(target)} ${targetType} ${nullable && !step.key.includes(target) ? 'NULL' : 'NOT NULL'}`,
-  )
-  const key = `PRIMARY KEY (${step.key.map(ident).join(', ')})`
-  const create = `CREATE TABLE ${tableName(step.table)} (\n  ${[...columns, key].join(',\n  ')}\n) ENGINE = InnoDB`
-  return step.step === 'create table' ? [create] : [`DROP TABLE IF EXISTS ${tableName(step.table)}`, create]
-}
-
-function replaceRow(
-  session: Session,
-  name: string,
-  { epoch }: Checkpoint,
-  [position, at, lanes, consistent]: string[],
-): Promise<unknown> {
-  return session.run(
-    `REPLACE INTO ${STATE_TABLE} (pipeline, epoch, position, complete_up_to, lanes, consistent, written_at)
-     VALUES (${literal(name)}, ${epoch}, ${position}, ${at}, ${lanes}, ${consistent}, now(6))`,
-  )
-}
-
 async function writeCheckpoint(session: Session, checkpoint: Checkpoint): Promise<void> {
-  const [position, completeUpTo, lanes, consistent] = checkpointValues(checkpoint)
-  const written = await session.run(
-    `UPDATE ${STATE_TABLE} SET epoch = ${checkpoint.epoch}, position = ${position}, complete_up_to = ${completeUpTo},
-            lanes = ${lanes}, consistent = ${consistent}, written_at = now(6)
-      WHERE pipeline = ${literal(checkpoint.pipeline)} AND epoch <= ${checkpoint.epoch}`,
-  )
-  if (written === 0) throw overtaken()
-}
-
-function checkpointValues(checkpoint: Checkpoint): string[] {
-  const { position, completeUpTo, lanes, consistent } = rowOf(checkpoint)
-  return [
-    literal(position),
-    literal(completeUpTo.replace('T', ' ').replace('Z', '')),
-    literal(lanes),
-    consistent ? 'TRUE' : 'FALSE',
-  ]
+  if ((await session.run(CHECKPOINTS.write(checkpoint))) === 0) throw overtaken()
 }

@@ -4,7 +4,7 @@
  */
 import { printLsn } from '@tide/core/position/lsn'
 import { NULL, rowEnd, TEXT, UNSENT } from '@tide/core/records/tuple'
-import type { LogSink } from '../../contract.ts'
+import type { LogSink } from '../../contract/source.ts'
 
 /** Microseconds between 1970 and 2000, where PostgreSQL's clock begins. */
 export const EPOCH_2000 = 946_684_800_000_000

@@ -1,7 +1,7 @@
 import { Failure } from '@tide/core/failure'
 import { printName, type DatasetName } from '@tide/core/records/dataset'
 import type { Pool } from 'pg'
-import type { LogSide } from '../../contract.ts'
+import type { LogSide } from '../../contract/source.ts'
 import { retentionOf } from '../../journal-settings.ts'
 import type { PostgresConfig } from '../config.ts'
 import { followSlot, refuseAnotherHistory } from './follow.ts'
@@ -24,6 +24,7 @@ export function logSide(config: PostgresConfig, pool: Pool, guard: Guard): LogSi
   return {
     retention: retentionOf(config),
     selectsTables: false,
+    lateMs: 0,
     captureNote:
       'The source keeps its log until our journal has it: while nothing reads the slot, its disk fills. Stopping the last pipeline on this connection removes slot and publication.',
     captureStatements: (reader, tables) => guard(captureStatements(pool, reader, tables)),
@@ -37,8 +38,7 @@ export function logSide(config: PostgresConfig, pool: Pool, guard: Guard): LogSi
       ),
     inspectHistory: (reader, from) => guard(refuseAnotherHistory(config, pool, reader, from)),
     close: reader => guard(closeSlot(pool, reader)),
-    follow: (reader, from, _tables, sink, signal) =>
-      guard(followSlot(config, pool, reader, from, sink, signal)),
+    follow: (reader, { from }, sink, signal) => guard(followSlot(config, pool, reader, from, sink, signal)),
     view: (_reader, patience) => guard(openView(config, pool, patience)),
     inspectTables: async (reader, tables) => {
       const missing = await guard(unpublished(pool, reader, tables))

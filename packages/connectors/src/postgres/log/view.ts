@@ -3,7 +3,8 @@ import { Failure } from '@tide/core/failure'
 import { randomBytes } from 'node:crypto'
 import { printName } from '@tide/core/records/dataset'
 import type { Pool, PoolClient } from 'pg'
-import type { CopyRange, CopyView, SourceLane, Patience } from '../../contract.ts'
+import type { CopyRange, CopyView, Patience } from '../../contract/source.ts'
+import type { KeyedTable } from '../../contract/session.ts'
 import { tableName } from '../catalogue.ts'
 import { copyOut } from '../copy-out.ts'
 import type { PostgresConfig } from '../config.ts'
@@ -84,7 +85,7 @@ class SnapshotView implements CopyView {
   }
 
   /** Ranges of pages, partition by partition. A table that was rewritten since an earlier copy begins anew. */
-  async *copy(lane: SourceLane, after: string | null, signal: AbortSignal): AsyncGenerator<CopyRange> {
+  async *copy(lane: KeyedTable, after: string | null, signal: AbortSignal): AsyncGenerator<CopyRange> {
     const leaves = await this.leaves(lane)
     const [afterOid, afterFile, afterPage] = after?.split(':') ?? []
     const found = leaves.findIndex(({ oid, file }) => oid === afterOid && file === afterFile)
@@ -98,7 +99,7 @@ class SnapshotView implements CopyView {
         // The last range has no end: its table may have grown between the snapshot and our look at its size.
         const upper = next >= leaf.pages ? '' : ` AND ctid < '(${next},0)'::tid`
         const where = leaf.rangeScans ? ` WHERE ctid >= '(${page},0)'::tid${upper}` : ''
-        const columns = lane.columns.map(({ source }) => ident(source)).join(', ')
+        const columns = lane.columns.map(({ name }) => ident(name)).join(', ')
         const statement = `COPY (SELECT ${columns} FROM ONLY ${leaf.name}${where}) TO STDOUT (FORMAT csv)`
         yield { csv: this.stream(statement), upTo: last ? null : `${leaf.oid}:${leaf.file}:${next}` }
         page = next
@@ -112,7 +113,7 @@ class SnapshotView implements CopyView {
   }
 
   /** The table itself, or its partitions that hold rows. */
-  private async leaves({ dataset }: SourceLane): Promise<Leaf[]> {
+  private async leaves({ dataset }: KeyedTable): Promise<Leaf[]> {
     const { rows } = await this.pool.query(
       `WITH RECURSIVE part(oid) AS (
          SELECT to_regclass($1)::oid UNION ALL

@@ -1,6 +1,6 @@
 /** Making a slot waits for every transaction that was open before. */
 import type { Pool } from 'pg'
-import type { Patience } from '../../contract.ts'
+import type { Patience } from '../../contract/source.ts'
 
 const LOOK_MS = 2_000
 

@@ -1,9 +1,19 @@
 /** The SQL of the PostgreSQL target. */
-import type { LaneColumn, PrepareStep } from '@tide/core/plan/plan'
-import type { TargetLane } from '../../contract.ts'
+import type { Column } from '@tide/core/records/column'
+import type { PrepareStep } from '@tide/core/plan/steps'
+import type { TargetLane } from '../../contract/target.ts'
+import { CheckpointSql } from '../../checkpoint.ts'
 import { tableName } from '../catalogue.ts'
 import { STATE_SCHEMA } from '../state.ts'
-import { ident } from '../text.ts'
+import { ident, literal } from '../text.ts'
+
+export const CHECKPOINTS = new CheckpointSql({
+  table: `${STATE_SCHEMA}.checkpoint`,
+  literal,
+  time: iso => `${literal(iso)}::timestamptz`,
+  isoTime: `to_char(complete_up_to AT TIME ZONE 'UTC', 'YYYY-MM-DD"T"HH24:MI:SS.US"Z"')`,
+  now: 'now()',
+})
 
 export const STATE_DDL = [
   `CREATE SCHEMA IF NOT EXISTS ${STATE_SCHEMA}`,
@@ -16,20 +26,29 @@ export const STATE_DDL = [
 export function ddl(step: PrepareStep): string[] {
   if (step.step === 'create schema') return [`CREATE SCHEMA IF NOT EXISTS ${ident(step.schema)}`]
   const columns = step.columns.map(
-    ({ target, targetType, nullable }) => `${ident(target)} ${targetType}${nullable ? '' : ' NOT NULL'}`,
+    ({ name, nativeType, nullable }) => `${ident(name)} ${nativeType}${nullable ? '' : ' NOT NULL'}`,
   )
   const key = `PRIMARY KEY (${step.key.map(ident).join(', ')})`
   const create = `CREATE TABLE ${tableName(step.table)} (\n  ${[...columns, key].join(',\n  ')}\n)`
   return step.step === 'create table' ? [create] : [`DROP TABLE IF EXISTS ${tableName(step.table)}`, create]
 }
 
-export const columnList = (columns: readonly LaneColumn[]) =>
-  columns.map(({ target }) => ident(target)).join(', ')
+export const columnList = (columns: readonly Column[]) => columns.map(({ name }) => ident(name)).join(', ')
+
+/** The statement by which a lane's rows go. */
+export function emptied({ table, part }: TargetLane): string {
+  return part ? `DELETE FROM ${tableName(table)}${ofPart(part)}` : `TRUNCATE ${tableName(table)}`
+}
+
+/** The condition for a lane's own rows. */
+export function ofPart(part: TargetLane['part']): string {
+  return part ? ` WHERE ${ident(part.column)} = ${literal(part.value)}` : ''
+}
 
 /** Puts staged rows in, in the place of those with the same key. The table has an alias, for its name may be `excluded`. */
 export function upsert(lane: TargetLane, stage: string): string {
-  const others = lane.columns.filter(({ target }) => !lane.key.includes(target))
-  const set = others.map(({ target }) => `${ident(target)} = excluded.${ident(target)}`).join(', ')
+  const others = lane.columns.filter(({ name }) => !lane.key.includes(name))
+  const set = others.map(({ name }) => `${ident(name)} = excluded.${ident(name)}`).join(', ')
   return `INSERT INTO ${tableName(lane.table)} AS t (${columnList(lane.columns)}) SELECT ${columnList(lane.columns)} FROM ${stage}
     ON CONFLICT (${lane.key.map(ident).join(', ')}) DO ${others.length > 0 ? `UPDATE SET ${set}` : 'NOTHING'}`
 }

@@ -1,26 +1,24 @@
 import { Failure } from '@tide/core/failure'
-import type { PrepareStep, TargetProfile } from '@tide/core/plan/plan'
-import { printName, type DatasetName } from '@tide/core/records/dataset'
+import type { PrepareStep } from '@tide/core/plan/steps'
+import type { TargetProfile } from '@tide/core/plan/plan'
+import { printName } from '@tide/core/records/dataset'
 import { postgresColumn } from '@tide/core/shape/postgres'
 import type { Pool, PoolClient } from 'pg'
-import type {
-  ApplyTransaction,
-  Checkpoint,
-  CommitLoad,
-  CopyRange,
-  TargetLane,
-  TargetSide,
-  Unfilled,
-} from '../../contract.ts'
-import { checkpointOf, overtaken, rowOf } from '../../checkpoint.ts'
-import { inTransaction } from '../capture.ts'
+import type { ApplyTransaction, CommitLoad, TargetLane, TargetSide, Unfilled } from '../../contract/target.ts'
+import { checkpointOf, type Checkpoint } from '@tide/core/checkpoint/checkpoint'
+import type { CopyRange } from '../../contract/source.ts'
+import { overtaken, rowRead } from '../../checkpoint.ts'
+import { AS_THEY_COME } from '../../gathering.ts'
+import { merge } from '../../merge.ts'
+import { inTransaction } from '../transaction.ts'
 import { tableName } from '../catalogue.ts'
 import { postgresFailure } from '../errors.ts'
 import { STATE_SCHEMA } from '../state.ts'
 import { ident } from '../text.ts'
-import { copyInto, Merger } from './merge.ts'
+import { copyInto } from './copy-into.ts'
+import { PostgresMerge } from './merge.ts'
 import { endOthers, MAKE_ALONE, markOurs } from './ownership.ts'
-import { columnList, ddl, STATE_DDL, upsert } from './sql.ts'
+import { CHECKPOINTS, columnList, ddl, emptied, ofPart, STATE_DDL, upsert } from './sql.ts'
 
 /** Where a range waits whose rows may be there already. */
 const STAGE = 'pg_temp.tide_range'
@@ -38,9 +36,10 @@ export class PostgresTarget implements TargetSide {
     typeOf: ({ type, nativeType, sameKind }) => postgresColumn(type, sameKind ? nativeType : undefined),
     sameName: (a, b) => a === b,
   }
+  readonly gathering = AS_THEY_COME
   private readonly pool: Pool
   private readonly where: string
-  private readonly merger = new Merger()
+  private readonly analyzed = new Set<string>()
   private pipeline: string | undefined
 
   constructor(pool: Pool, where: string) {
@@ -56,15 +55,8 @@ export class PostgresTarget implements TargetSide {
     return this.transaction(async client => {
       await client.query(MAKE_ALONE)
       for (const statement of STATE_DDL) await client.query(statement)
-      const values = checkpointValues(checkpoint)
-      await client.query(
-        `DELETE FROM ${STATE_SCHEMA}.checkpoint WHERE pipeline = $1 AND epoch <= $2::bigint`,
-        values.slice(0, 2),
-      )
-      const begun = await client.query(
-        `INSERT INTO ${STATE_SCHEMA}.checkpoint VALUES ($1, $2, $3, $4, $5, $6, now()) ON CONFLICT DO NOTHING`,
-        values,
-      )
+      await client.query(CHECKPOINTS.clear(checkpoint))
+      const begun = await client.query(`${CHECKPOINTS.insert(checkpoint)} ON CONFLICT DO NOTHING`)
       if (begun.rowCount === 0) throw overtaken()
       for (const statement of this.ddl(steps)) await client.query(statement)
     })
@@ -116,7 +108,8 @@ export class PostgresTarget implements TargetSide {
       apply: async effects => {
         const unfilled: Unfilled[] = []
         for (const { lane, effect } of effects) {
-          const puts = await this.merger.apply(client, { lane, effect }).catch(error => {
+          const steps = new PostgresMerge(client, lane, this.analyzed)
+          const puts = await merge(effect, steps).catch(error => {
             throw this.failure(error, lane)
           })
           for (const put of puts) unfilled.push({ lane, put })
@@ -142,21 +135,8 @@ export class PostgresTarget implements TargetSide {
         `SELECT to_regclass('${STATE_SCHEMA}.checkpoint') IS NOT NULL AS there`,
       )
       if (there.rows[0].there !== 't') return undefined
-      const found = await this.pool.query(
-        `SELECT epoch::text, position, to_char(complete_up_to AT TIME ZONE 'UTC', 'YYYY-MM-DD"T"HH24:MI:SS.US"Z"') AS at, lanes, consistent
-           FROM ${STATE_SCHEMA}.checkpoint WHERE pipeline = $1`,
-        [pipeline],
-      )
-      const row = found.rows[0]
-      if (!row) return undefined
-      const { epoch, position, at, lanes } = row
-      return checkpointOf(pipeline, {
-        epoch,
-        position,
-        completeUpTo: at,
-        lanes,
-        consistent: row.consistent === 't',
-      })
+      const found = await this.pool.query({ text: CHECKPOINTS.read(pipeline), rowMode: 'array' })
+      return found.rows[0] && checkpointOf(pipeline, rowRead(found.rows[0]))
     })
   }
 
@@ -165,34 +145,27 @@ export class PostgresTarget implements TargetSide {
     await this.guarded(() => endOthers(this.pool, pipeline))
     const found = await this.readCheckpoint(pipeline)
     if (!found || found.epoch < freshFrom) return undefined
-    await this.guarded(() =>
-      this.pool.query(
-        `UPDATE ${STATE_SCHEMA}.checkpoint SET epoch = $2::bigint WHERE pipeline = $1 AND epoch <= $2::bigint`,
-        [pipeline, String(epoch)],
-      ),
-    )
+    await this.guarded(() => this.pool.query(CHECKPOINTS.raise(pipeline, epoch)))
     return this.readCheckpoint(pipeline)
   }
 
   empty(lanes: readonly TargetLane[], checkpoint: Checkpoint): Promise<void> {
     return this.transaction(async client => {
-      for (const lane of lanes) await client.query(`TRUNCATE ${tableName(lane.table)}`)
+      for (const lane of lanes) await client.query(emptied(lane))
       await writeCheckpoint(client, checkpoint)
     })
   }
 
   async forget(pipeline: string): Promise<void> {
     if (!(await this.readCheckpoint(pipeline))) return
-    await this.guarded(() =>
-      this.pool.query(`DELETE FROM ${STATE_SCHEMA}.checkpoint WHERE pipeline = $1`, [pipeline]),
-    )
+    await this.guarded(() => this.pool.query(CHECKPOINTS.forget(pipeline)))
   }
 
-  async count(table: DatasetName): Promise<number> {
+  async count({ table, part }: TargetLane): Promise<number> {
     return this.guarded(() =>
       inTransaction(this.pool, async client => {
         await client.query(`SET LOCAL statement_timeout = ${COUNT_MS}`)
-        const counted = await client.query(`SELECT count(*) AS n FROM ${tableName(table)}`)
+        const counted = await client.query(`SELECT count(*) AS n FROM ${tableName(table)}${ofPart(part)}`)
         return Number(counted.rows[0].n)
       }),
     )
@@ -206,7 +179,7 @@ export class PostgresTarget implements TargetSide {
   /** By way of a stage, since rows may be there already. */
   private async loadStaged(client: PoolClient, lane: TargetLane, csv: CopyRange['csv']) {
     await client.query(
-      `CREATE TEMP TABLE ${STAGE} (${lane.columns.map(column => `${ident(column.target)} ${column.targetType}`).join(', ')}) ON COMMIT DROP`,
+      `CREATE TEMP TABLE ${STAGE} (${lane.columns.map(column => `${ident(column.name)} ${column.nativeType}`).join(', ')}) ON COMMIT DROP`,
     )
     const loaded = await copyInto(client, STAGE, csv)
     await client.query(upsert(lane, STAGE))
@@ -261,16 +234,6 @@ export class PostgresTarget implements TargetSide {
 }
 
 async function writeCheckpoint(client: PoolClient, checkpoint: Checkpoint): Promise<void> {
-  const written = await client.query(
-    `UPDATE ${STATE_SCHEMA}.checkpoint
-        SET epoch = $2::bigint, position = $3, complete_up_to = $4::timestamptz, lanes = $5, consistent = $6::boolean, written_at = now()
-      WHERE pipeline = $1 AND epoch <= $2::bigint`,
-    checkpointValues(checkpoint),
-  )
+  const written = await client.query(CHECKPOINTS.write(checkpoint))
   if (written.rowCount === 0) throw overtaken()
-}
-
-function checkpointValues(checkpoint: Checkpoint): string[] {
-  const { epoch, position, completeUpTo, lanes, consistent } = rowOf(checkpoint)
-  return [checkpoint.pipeline, epoch, position, completeUpTo, lanes, String(consistent)]
 }

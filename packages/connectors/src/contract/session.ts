@@ -1,0 +1,71 @@
+/**
+ * What every connector offers. A new connector is a folder and a line in `registry.ts`; the conformance suite in
+ * `tests/` says whether it keeps its word.
+ */
+import type { Catalogue, CheckItem, Grid } from '@tide/core/api/browse'
+import type { Column } from '@tide/core/records/column'
+import type { DatasetName } from '@tide/core/records/dataset'
+import type { Key, Row } from '@tide/core/records/value'
+import type { LogSide } from './source.ts'
+import type { TargetSide } from './target.ts'
+
+/** A connection's settings, valid against the connector's `configSchema`. */
+export type Config = Record<string, unknown>
+
+export interface Connector {
+  kind: string
+  title: string
+  summary: string
+  /** Where the map places such systems. */
+  band: 'apps' | 'databases' | 'warehouses'
+  roles: ('source' | 'target')[]
+  /** JSON Schema of the settings; drives validation and the form. `writeOnly` properties are secrets. */
+  configSchema: object
+  /** How many questions of people run at once; the others wait. */
+  questionsAtOnce: number
+  /** Settings that say where secrets go: when one changes, they are asked for again. */
+  placeSettings: readonly string[]
+  /** Settings that cannot change while the source is followed. */
+  fixedWhileFollowed: readonly string[]
+  /** Equal for two connections that reach the same physical system. */
+  identity(config: Config): string
+  /** How to reach the system, in one line for people; without secrets. */
+  address(config: Config): string
+  /** `reader`: the name of its log's reader at the source, where the connection is saved. */
+  check(config: Config, reader?: string): AsyncIterable<CheckItem>
+  open(config: Config): Promise<Session>
+}
+
+/** An open connection. What is not offered is absent. */
+export interface Session {
+  catalogue(): Promise<Catalogue>
+  /** The first rows in the order the system gives them. */
+  preview(table: DatasetName, limits: QueryLimits): Promise<Grid>
+  count(table: DatasetName, limits: QueryLimits): Promise<number>
+  /** One row in canonical text, by its key, or the last in key order; `null` when there is none. */
+  row(table: KeyedTable, key: Key | null): Promise<Row | null>
+  /** Runs one statement that can do nothing but ask; others are refused by name (docs/decisions/0016). */
+  query?(sql: string, limits: QueryLimits): Promise<Grid>
+  log?: LogSide
+  target?: TargetSide
+  /** What of the system one process alone can hold, in words; its pipelines stay with that process. */
+  heldAlone?: string
+  close(): Promise<void>
+}
+
+/** A table as its rows must be read. */
+export interface KeyedTable {
+  dataset: DatasetName
+  columns: readonly Pick<Column, 'name' | 'type' | 'nativeType'>[]
+  /** Column names, in key order. */
+  key: readonly string[]
+}
+
+/** What a question may cost. Whatever runs at the system is ended there when time is up or the signal aborts. */
+export interface QueryLimits {
+  maxRows: number
+  /** Of all that comes back. */
+  maxBytes: number
+  timeoutMs: number
+  signal: AbortSignal
+}

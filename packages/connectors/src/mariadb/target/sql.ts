@@ -1,0 +1,48 @@
+/** The SQL of the MariaDB target. */
+import type { PrepareStep } from '@tide/core/plan/steps'
+import { CheckpointSql } from '../../checkpoint.ts'
+import type { TargetLane } from '../../contract/target.ts'
+import { STATE_DATABASE } from '../catalogue.ts'
+import { ident, literal, tableName } from '../sql.ts'
+
+const STATE_TABLE = `${STATE_DATABASE}.checkpoint`
+
+export const STATE_DDL = [
+  `CREATE DATABASE IF NOT EXISTS ${STATE_DATABASE} CHARACTER SET utf8mb4`,
+  `CREATE TABLE IF NOT EXISTS ${STATE_TABLE} (
+     pipeline varchar(100) PRIMARY KEY, epoch bigint NOT NULL, position text NOT NULL, complete_up_to datetime(6) NOT NULL,
+     lanes longtext NOT NULL, consistent boolean NOT NULL, written_at datetime(6) NOT NULL) ENGINE = InnoDB`,
+]
+
+export const CHECKPOINTS = new CheckpointSql({
+  table: STATE_TABLE,
+  literal,
+  time: iso => literal(iso.replace('T', ' ').replace('Z', '')),
+  isoTime: `date_format(complete_up_to, '%Y-%m-%dT%H:%i:%s.%fZ')`,
+  now: 'now(6)',
+})
+
+/** One statement of the plan, or two where a table is replaced. */
+export function ddl(step: PrepareStep): string[] {
+  if (step.step === 'create schema')
+    return [`CREATE DATABASE IF NOT EXISTS ${ident(step.schema)} CHARACTER SET utf8mb4`]
+  const columns = step.columns.map(
+    ({ name, nativeType, nullable }) =>
+      `${ident(name)} ${nativeType} ${nullable && !step.key.includes(name) ? 'NULL' : 'NOT NULL'}`,
+  )
+  const key = `PRIMARY KEY (${step.key.map(ident).join(', ')})`
+  const create = `CREATE TABLE ${tableName(step.table)} (\n  ${[...columns, key].join(',\n  ')}\n) ENGINE = InnoDB`
+  return step.step === 'create table' ? [create] : [`DROP TABLE IF EXISTS ${tableName(step.table)}`, create]
+}
+
+export const columnNames = (lane: TargetLane) => lane.columns.map(({ name }) => ident(name))
+
+/** The statement by which a lane's rows go; TRUNCATE would commit by itself. */
+export function emptied({ table, part }: TargetLane): string {
+  return `DELETE FROM ${tableName(table)}${ofPart(part)}`
+}
+
+/** The condition for a lane's own rows. */
+export function ofPart(part: TargetLane['part']): string {
+  return part ? ` WHERE ${ident(part.column)} = ${literal(part.value)}` : ''
+}

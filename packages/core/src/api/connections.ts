@@ -1,0 +1,43 @@
+export interface ConnectorInfo {
+  kind: string
+  title: string
+  summary: string
+  band: 'apps' | 'databases' | 'warehouses'
+  roles: ('source' | 'target')[]
+  configSchema: JsonSchema
+}
+
+/** The part of JSON Schema that connectors use. */
+export interface JsonSchema {
+  required?: string[]
+  properties: Record<string, JsonSchemaProperty>
+}
+
+export interface JsonSchemaProperty {
+  type: 'string' | 'integer' | 'boolean'
+  title: string
+  description?: string
+  default?: string | number | boolean
+  enum?: string[]
+  enumTitles?: string[]
+  minimum?: number
+  maximum?: number
+  writeOnly?: boolean
+  /** Long text. */
+  multiline?: boolean
+  /** Seldom changed; kept out of sight at first. */
+  advanced?: boolean
+}
+
+export interface ConnectionInfo {
+  id: string
+  name: string
+  kind: string
+  config: Record<string, unknown>
+  secretsSet: string[]
+  address: string
+  screen: string | null
+  lastCheck: { at: string; failed: number; warnings: number } | null
+  /** Names of the pipelines that use it. */
+  usedBy: { id: string; name: string }[]
+}

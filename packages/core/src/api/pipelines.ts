@@ -1,0 +1,66 @@
+import type { Definition, PipelineState } from '../definition/definition.ts'
+import type { StopReason } from '../definition/pipeline.ts'
+import type { TideSample } from '../pace/tide.ts'
+import type { DatasetName } from '../records/dataset.ts'
+import type { RunBy } from './engines.ts'
+
+export interface LaneStatus {
+  source: DatasetName
+  target: DatasetName
+  copied: boolean
+  /** It is copied again, or catches up with its copy, while the others go on. */
+  detached: boolean
+  copiedRows: number
+  /** Rows to copy, as the plan knew them. */
+  plannedRows: number
+  rowsPerSecond: number
+  secondsLeft: number | null
+  inserted: number
+  updated: number
+  deleted: number
+  rowsThere: number | null
+  lastChange: string | null
+}
+
+/** What the status of a replication says beside what all pipelines have in common. */
+export interface ReplicateStatus {
+  completeUpTo: string | null
+  consistent: boolean
+  position: string | null
+  lanes: LaneStatus[]
+}
+
+/** What a status says by the shape of its pipeline. */
+export type ShapeStatus = ReplicateStatus
+
+/** What the statuses of all pipelines have in common. */
+export interface CommonStatus {
+  id: string
+  definition: Definition
+  fromName: string
+  toName: string
+  state: PipelineState
+  wanted: 'run' | 'pause' | 'stop'
+  reason: StopReason | null
+  /** Set while something transient is tried again. */
+  retry: { attempt: number; message: string; remedy: string; nextAt: string } | null
+  /** What it waits for at the source, and what would end the wait. */
+  waits: { message: string; remedy: string } | null
+  lagSeconds: number | null
+  /** The lag's parts in seconds, from the source into the journal and from there to the target; `null` when it is not known. */
+  delay: { journal: number; target: number } | null
+  /** Changes at the source that have not landed. */
+  backlog: number | null
+  committedPerMinute: number
+  landedPerMinute: number
+  landed: number
+  startedAt: string | null
+  /** Greatest lag in each of the last 60 minutes, oldest first. */
+  strip: (number | null)[]
+  /** The newest reading. */
+  sample: TideSample | null
+  /** Who runs it, where there is more than one engine or it is tied to one that is gone. */
+  engine: RunBy | null
+}
+
+export type PipelineStatus = CommonStatus & ShapeStatus

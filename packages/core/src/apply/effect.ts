@@ -1,0 +1,66 @@
+/** From folded keys to what a target table is to become. */
+import type { LaneShaper, Misfit } from '../shape/row.ts'
+import { keyText, type Key } from '../records/value.ts'
+import type { FoldedKey } from './fold.ts'
+import type { NetEffect, Put } from './net-effect.ts'
+
+export interface ShapedEffect {
+  effect: NetEffect
+  /** Rows that must be fetched at the source, for the columns that are named. */
+  needs: { identity: Key; columns: string[] }[]
+  misfits: { identity: Key; misfit: Misfit }[]
+}
+
+/** What is folded; an `IdentityFold`, or rows that were fetched. */
+export interface Folded {
+  truncate: boolean
+  fresh: boolean
+  keys: Iterable<FoldedKey>
+}
+
+/**
+ * Shapes all keys of a fold. Where the key at the target is another one, what falls on one key there is folded once more:
+ * a row that stands there in the end is not removed, and of two that would both stand there none is put.
+ */
+export function shapedEffect({ truncate, fresh, keys }: Folded, shaper: LaneShaper): ShapedEffect {
+  const removed: Key[] = []
+  const puts: Put[] = []
+  const needs: ShapedEffect['needs'] = []
+  const misfits: ShapedEffect['misfits'] = []
+  for (const state of keys) {
+    const shaped = shaper.shape(state)
+    if ('needs' in shaped) needs.push({ identity: state.identity, columns: shaped.needs })
+    else if ('misfit' in shaped) misfits.push({ identity: state.identity, misfit: shaped.misfit })
+    else {
+      if (shaped.put) puts.push(shaped.put)
+      for (const key of shaped.removed) removed.push(key)
+    }
+  }
+  if (shaper.keyIsIdentity) {
+    const effect = { truncate, removed, puts, ...(fresh ? { fresh } : {}) }
+    return { effect, needs, misfits }
+  }
+  const byKey = new Map<string, Put[]>()
+  for (const put of puts) {
+    const text = keyText(put.key)
+    const there = byKey.get(text)
+    if (there) there.push(put)
+    else byKey.set(text, [put])
+  }
+  const single: Put[] = []
+  for (const there of byKey.values()) {
+    if (there.length === 1) single.push(there[0]!)
+    else for (const { identity } of there) misfits.push({ identity, misfit: meeting(there) })
+  }
+  const gone = new Map(removed.map(key => [keyText(key), key]))
+  for (const text of byKey.keys()) gone.delete(text)
+  return { effect: { truncate, removed: [...gone.values()], puts: single }, needs, misfits }
+}
+
+function meeting(puts: readonly Put[]): Misfit {
+  const [first, second] = puts.map(({ identity }) => identity.join(', '))
+  return {
+    column: 'the key',
+    reason: `the rows ${first} and ${second} of the source would both be the row ${puts[0]!.key.join(', ')}`,
+  }
+}

@@ -1,0 +1,143 @@
+/**
+ * What a run of source transactions comes to, per key of the source. Applying that leaves the same rows as applying
+ * the events one by one, given that keys are unique after every single event (the key is not deferrable).
+ */
+import type { ChangeEvent, SourceTransaction } from '../records/change.ts'
+import {
+  filledRow,
+  isPartial,
+  packedKey,
+  packedValue,
+  packRow,
+  unpackRow,
+  type PackedRow,
+} from '../records/tuple.ts'
+import { keyText, type Key } from '../records/value.ts'
+import type { OperationCounts } from './net-effect.ts'
+
+/** One key, after all that happened to it. */
+export interface FoldedKey {
+  /** The source's own. */
+  identity: Key
+  /** The row as it stands in the end; undefined: there is none. */
+  after: PackedRow | undefined
+  /** The key of the row, as it was before, that has the values which were never sent. */
+  from: Key | undefined
+  /** The row before the first of the changes, as far as the source has told it; undefined: nothing of it. */
+  before: PackedRow | undefined
+  /** Where asked for: the row at every moment that was told, so that nothing stays under a key it had for a while. */
+  images: PackedRow[] | undefined
+  /** The last change: the transaction it came with, its number there, and what it was. */
+  transaction: SourceTransaction
+  number: number
+  op: ChangeEvent['op']
+}
+
+type Last = Pick<FoldedKey, 'transaction' | 'number' | 'op'>
+
+/** Folds one lane's events, in order. */
+export class IdentityFold {
+  readonly counts: OperationCounts = { inserted: 0, updated: 0, deleted: 0 }
+  /** All rows went first. */
+  truncate = false
+  /** Every key was inserted and nothing else happened. */
+  fresh = true
+  private readonly states = new Map<string, FoldedKey>()
+  private readonly keyIndexes: readonly number[]
+  private readonly keepsImages: boolean
+
+  /** `keyIndexes`: where the key's columns are in the rows. */
+  constructor(keyIndexes: readonly number[], keepsImages = false) {
+    this.keyIndexes = keyIndexes
+    this.keepsImages = keepsImages
+  }
+
+  get keys(): Iterable<FoldedKey> {
+    return this.states.values()
+  }
+
+  add(event: ChangeEvent, transaction: SourceTransaction): void {
+    const { number, op } = event
+    const last: Last = { transaction, number, op }
+    switch (event.op) {
+      case 'insert':
+        this.counts.inserted++
+        return this.insert(event.after, last)
+      case 'update':
+        this.counts.updated++
+        return this.update(event.before, event.after, last)
+      case 'delete':
+        this.counts.deleted++
+        return this.remove(packedKey(event.before, this.keyIndexes), event.before, last)
+      case 'truncate':
+        this.truncate = this.fresh = true
+        this.states.clear()
+    }
+  }
+
+  private insert(after: PackedRow, last: Last): void {
+    const identity = packedKey(after, this.keyIndexes)
+    const text = keyText(identity)
+    const known = this.states.get(text)
+    if (known) this.fresh = false
+    this.set(text, identity, after, undefined, known?.before, undefined, last)
+  }
+
+  private remove(identity: Key, before: PackedRow | undefined, last: Last): void {
+    this.fresh = false
+    const text = keyText(identity)
+    const known = this.states.get(text)
+    this.set(text, identity, undefined, undefined, known ? known.before : before, before, last)
+  }
+
+  private update(before: PackedRow, sent: PackedRow, last: Last): void {
+    this.fresh = false
+    const told = before === sent ? undefined : before
+    const oldKey = packedKey(before, this.keyIndexes)
+    const oldText = keyText(oldKey)
+    const known = this.states.get(oldText)
+    let row = sent
+    let partial = isPartial(sent)
+    if (partial && known?.after) {
+      row = filledRow(sent, known.after)
+      partial = isPartial(row)
+    }
+    const from = partial ? (known?.from ?? oldKey) : undefined
+    const newKey = told ? packedKey(row, this.keyIndexes, told) : oldKey
+    const newText = told ? keyText(newKey) : oldText
+    if (partial) row = withKey(row, this.keyIndexes, newKey)
+    if (oldText === newText) {
+      this.set(newText, newKey, row, from, known ? known.before : told, told, last)
+      return
+    }
+    this.remove(oldKey, told, last)
+    this.set(newText, newKey, row, from, this.states.get(newText)?.before, undefined, last)
+  }
+
+  private set(
+    text: string,
+    identity: Key,
+    after: PackedRow | undefined,
+    from: Key | undefined,
+    before: PackedRow | undefined,
+    told: PackedRow | undefined,
+    { transaction, number, op }: Last,
+  ): void {
+    const images = this.keepsImages ? this.imagesOf(text, told, after) : undefined
+    this.states.set(text, { identity, after, from, before, images, transaction, number, op })
+  }
+
+  private imagesOf(text: string, ...more: (PackedRow | undefined)[]): PackedRow[] {
+    const images = this.states.get(text)?.images ?? []
+    for (const image of more) if (image) images.push(image)
+    return images
+  }
+}
+
+/** A key column is sent with every change, if need be in the row before. */
+function withKey(row: PackedRow, keyIndexes: readonly number[], key: Key): PackedRow {
+  if (keyIndexes.every(index => packedValue(row, index) !== undefined)) return row
+  const filled = unpackRow(row)
+  keyIndexes.forEach((index, i) => (filled[index] = key[i]))
+  return packRow(filled)
+}

@@ -1,0 +1,214 @@
+import { describe, expect, test } from '@jest/globals'
+import { shapedEffect } from '@tide/core/apply/effect'
+import { IdentityFold, type FoldedKey } from '@tide/core/apply/fold'
+import type { Lane, WrittenColumn } from '@tide/core/plan/lane'
+import type { ChangeEvent, SourceTransaction } from '@tide/core/records/change'
+import { csvLine, CsvWriter } from '@tide/core/records/csv'
+import { filledRow, packedKey, packRow, pickedRow, unpackRow, unsentIn } from '@tide/core/records/tuple'
+import { keyText, type Row, type Value } from '@tide/core/records/value'
+import { laneShaper } from '@tide/core/shape/row'
+import fc from 'fast-check'
+
+const column = (name: string) => ({
+  name,
+  type: { kind: 'utf8' } as const,
+  nativeType: 'text',
+  nullable: true,
+})
+const written = (name: string, value: WrittenColumn['value']): WrittenColumn => ({ ...column(name), value })
+const taken = (name: string, from: string) => written(name, { from: 'column', column: from })
+const TRANSACTION: SourceTransaction = { id: 'x', start: '0/10', at: '2026-11-20T10:00:00Z', events: [] }
+
+const READS = ['id', 'bed', 'note']
+const lane = (writes: WrittenColumn[], key: string[]): Lane => ({
+  source: { namespace: 's', name: 't' },
+  target: { namespace: 'w', name: 't' },
+  reads: READS.map(column),
+  identity: ['id'],
+  writes,
+  key,
+  scope: null,
+  rows: 0,
+  rowsExact: true,
+  bytes: 0,
+})
+
+const state = (known: Partial<FoldedKey>): FoldedKey => ({
+  identity: ['1'],
+  after: undefined,
+  from: undefined,
+  before: undefined,
+  images: undefined,
+  transaction: TRANSACTION,
+  number: 3,
+  op: 'update',
+  ...known,
+})
+
+const ASIS = lane(
+  READS.map(name => taken(name, name)),
+  ['id'],
+)
+
+describe('a lane’s shaping', () => {
+  test('columns that are merely taken pass as the bytes they came in', () => {
+    const after = packRow(['1', 'b', 'n'])
+    const shaped = laneShaper(ASIS, '').shape(state({ after }))
+    expect('removed' in shaped && shaped.put!.row).toBe(after)
+  })
+
+  test('takes, leaves out, renames, and writes constants, origin and metadata', () => {
+    const shaper = laneShaper(
+      lane(
+        [
+          taken('number', 'id'),
+          written('source', { from: 'origin' }),
+          written('kind', { from: 'constant', value: 'bed' }),
+          written('nothing', { from: 'constant', value: null }),
+          taken('remark', 'note'),
+          written('op', { from: 'metadata', what: 'operation' }),
+          written('at', { from: 'metadata', what: 'committed at' }),
+          written('place', { from: 'metadata', what: 'position' }),
+        ],
+        ['source', 'number'],
+      ),
+      'north',
+    )
+    const shaped = shaper.shape(state({ after: packRow(['1', 'b', 'n']) }))
+    if (!('removed' in shaped)) throw new Error('not shaped')
+    expect(unpackRow(shaped.put!.row)).toEqual([
+      '1',
+      'north',
+      'bed',
+      null,
+      'n',
+      'update',
+      TRANSACTION.at,
+      TRANSACTION.start,
+    ])
+    expect(shaped.put!.key).toEqual(['north', '1'])
+    expect(shaper.shape(state({}))).toEqual({ removed: [['north', '1']] })
+  })
+
+  test('a change of a column in the target’s key is a removal under the old and a put under the new', () => {
+    const shaper = laneShaper(lane([taken('bed', 'bed'), taken('id', 'id')], ['bed', 'id']), '')
+    const [before, after] = [packRow(['1', 'a', null]), packRow(['1', 'b', null])]
+    expect(shaper.shape(state({ before, after, images: [before, after] }))).toMatchObject({
+      removed: [['a', '1']],
+      put: { key: ['b', '1'] },
+    })
+    // What the source does not tell of the row before, nobody can remove.
+    expect(shaper.shape(state({}))).toEqual({
+      misfit: { column: 'bed', reason: 'the source does not tell what it was before' },
+    })
+    expect(shaper.shape(state({ after: packRow(['1', null, null]) }))).toMatchObject({
+      misfit: { column: 'bed' },
+    })
+    expect(shaper.shape(state({ after: packRow(['1', undefined, 'n']), from: ['1'] }))).toEqual({
+      needs: ['bed'],
+    })
+  })
+
+  test('two rows of the source that would be one at the target are both told, and neither is put', () => {
+    const shaper = laneShaper(lane([taken('bed', 'bed'), taken('note', 'note')], ['bed']), '')
+    const fold = new IdentityFold([0])
+    const insert = (id: string, bed: string, number: number): ChangeEvent => ({
+      op: 'insert',
+      lane: 0,
+      number,
+      after: packRow([id, bed, null]),
+    })
+    ;[insert('1', 'a', 0), insert('2', 'a', 1), insert('3', 'c', 2)].forEach(one =>
+      fold.add(one, TRANSACTION),
+    )
+    const { effect, misfits } = shapedEffect(fold, shaper)
+    expect(effect.puts.map(({ key }) => key)).toEqual([['c']])
+    expect(misfits.map(({ identity }) => identity)).toEqual([['1'], ['2']])
+    expect(misfits[0]!.misfit.reason).toContain('the rows 1 and 2 of the source would both be the row a')
+  })
+
+  test('with another key at the target, any history leaves the rows that it should', () => {
+    // Rows keep their bed for themselves, so that no two meet under one key.
+    const steps = fc.array(
+      fc.record({
+        id: fc.integer({ min: 1, max: 3 }),
+        bed: fc.integer({ min: 1, max: 3 }),
+        gone: fc.boolean(),
+      }),
+      { maxLength: 20 },
+    )
+    const shaper = laneShaper(
+      lane([taken('bed', 'bed'), taken('id', 'id'), taken('note', 'note')], ['bed', 'id']),
+      '',
+    )
+    fc.assert(
+      fc.property(steps, fc.integer({ min: 1, max: 6 }), (rolls, size) => {
+        const rows = new Map<string, Row>()
+        const there = new Map<string, Row>()
+        let fold = new IdentityFold([0], true)
+        const land = () => {
+          const { effect, needs, misfits } = shapedEffect(fold, shaper)
+          expect([needs, misfits]).toEqual([[], []])
+          for (const key of effect.removed) there.delete(keyText(key))
+          for (const { key, row } of effect.puts) there.set(keyText(key), unpackRow(row))
+          fold = new IdentityFold([0], true)
+        }
+        rolls.forEach(({ id, bed, gone }, number) => {
+          const before = rows.get(String(id))
+          const row: Row = [String(id), String(bed), `n${number}`]
+          const place = { lane: 0, number }
+          if (gone && before) fold.add({ op: 'delete', ...place, before: packRow(before) }, TRANSACTION)
+          else if (gone) return
+          else if (before)
+            fold.add({ op: 'update', ...place, before: packRow(before), after: packRow(row) }, TRANSACTION)
+          else fold.add({ op: 'insert', ...place, after: packRow(row) }, TRANSACTION)
+          if (gone) rows.delete(String(id))
+          else rows.set(String(id), row)
+          if (number % size === 0) land()
+        })
+        land()
+        const expected = [...rows.values()].map(([id, bed, note]) => [bed, id, note])
+        expect([...there.values()].sort()).toEqual(expected.sort())
+      }),
+    )
+  })
+})
+
+const value = fc.oneof(
+  fc.constantFrom<Value>(null, undefined, '', '\\.', '\\N', '"', ',', '\n', '\r', 'a"b', 'x'.repeat(3_000)),
+  fc.string({ unit: 'grapheme' }),
+)
+const rows = fc.array(value, { minLength: 1, maxLength: 8 })
+
+describe('packed rows', () => {
+  test('become just the CSV that their values do', () => {
+    fc.assert(
+      fc.property(fc.array(rows), fc.constantFrom('', ',more'), (all, more) => {
+        const writer = new CsvWriter(16)
+        for (const row of all) {
+          writer.row(packRow(row))
+          writer.endLine(more)
+        }
+        const expected = all.map(row => `${csvLine(row).slice(0, -1)}${more}\n`).join('')
+        expect(Buffer.from(writer.take()).toString()).toBe(expected)
+      }),
+      { numRuns: 500 },
+    )
+  })
+
+  test('are picked from, filled and asked as their values would be', () => {
+    fc.assert(
+      fc.property(rows, rows, fc.array(fc.nat(7)), (row, other, places) => {
+        const earlier = row.map((_, i) => other[i] ?? null)
+        const picked = places.filter(place => place < row.length)
+        expect(unpackRow(pickedRow(packRow(row), picked))).toEqual(picked.map(place => row[place]))
+        expect(unpackRow(filledRow(packRow(row), packRow(earlier)))).toEqual(
+          row.map((one, i) => (one === undefined ? earlier[i] : one)),
+        )
+        expect(unsentIn(packRow(row))).toEqual(row.flatMap((one, i) => (one === undefined ? [i] : [])))
+        const told = row.flatMap((one, i) => (typeof one === 'string' ? [i] : []))
+        expect(packedKey(packRow(row), told)).toEqual(told.map(i => row[i]))
+      }),
+    )
+  })
+})

@@ -1,0 +1,199 @@
+/** One stream of a pipeline's checkpoint, and what copying and following make of it. */
+import {
+  singleStream,
+  type Checkpoint,
+  type LaneProgress,
+  type Stream,
+} from '@tide/core/checkpoint/checkpoint'
+import { Failure } from '@tide/core/failure'
+import type { OperationCounts } from '@tide/core/apply/net-effect'
+import { Turns } from '@tide/core/pace/turns'
+import { comparePositions } from '@tide/core/position/order'
+import type { Position } from '@tide/core/position/position'
+import type { Landing } from './land.ts'
+
+type Change = (now: Stream) => Stream
+
+/**
+ * The checkpoint of a running pipeline. Several write it side by side: each says what it has changed, and what is
+ * committed holds what all of them had committed before.
+ */
+export class SharedCheckpoint {
+  /** What is known; the target may have an earlier one. */
+  now: Stream
+  /** Set when it is not known whether a write has gone through: then what is known here may be behind the target. */
+  private unsure: unknown
+  /** What the target has. */
+  written: Stream
+  private readonly owner: Pick<Checkpoint, 'pipeline' | 'epoch'>
+  private readonly turns = new Turns()
+
+  constructor(written: Checkpoint) {
+    const { pipeline, epoch } = written
+    this.owner = { pipeline, epoch }
+    this.now = this.written = singleStream(written)
+  }
+
+  /**
+   * `write` commits the checkpoint, with what came to it. When it fails, its outcome is taken for unknown, and nothing more
+   * can be written: the checkpoint must be read back from the target first.
+   */
+  commit(change: Change, write: (checkpoint: Checkpoint) => Promise<void>): Promise<void> {
+    return this.turns.run(async () => {
+      if (this.unsure !== undefined) throw mustBeReadBack(this.unsure)
+      const next = change(this.now)
+      try {
+        await write({ ...this.owner, streams: [next] })
+      } catch (thrown) {
+        this.unsure = thrown
+        throw thrown
+      }
+      this.now = this.written = next
+    })
+  }
+
+  /** What need not be written yet. */
+  note(change: Change): Promise<void> {
+    return this.turns.run(async () => void (this.now = change(this.now)))
+  }
+}
+
+function mustBeReadBack(cause: unknown): Failure {
+  return new Failure(
+    'transient',
+    'It is not known whether the last commit at the target went through.',
+    'The checkpoint is read back from the target; then it goes on by itself.',
+    cause,
+  )
+}
+
+const NOTHING_YET: LaneProgress = {
+  begun: false,
+  copied: false,
+  copiedRows: 0,
+  copiedUpTo: null,
+  since: null,
+  inserted: 0,
+  updated: 0,
+  deleted: 0,
+  lastChange: null,
+}
+
+/** The checkpoint of a pipeline that has copied nothing. */
+export function firstCheckpoint(
+  pipeline: string,
+  epoch: number,
+  position: Position,
+  lanes: readonly unknown[],
+  now: number,
+): Checkpoint {
+  const completeUpTo = new Date(now).toISOString()
+  const progress = lanes.map(() => NOTHING_YET)
+  return {
+    pipeline,
+    epoch,
+    streams: [{ origin: '', position, completeUpTo, consistent: false, lanes: progress }],
+  }
+}
+
+/**
+ * The copy of these lanes set back to its beginning; what they have counted stays. They are detached from here, while the
+ * others go on; when there are no others, they stay together.
+ */
+export function uncopied(stream: Stream, indexes: readonly number[]): Stream {
+  const detached = indexes.length < stream.lanes.length
+  const lanes = stream.lanes.map((lane, i) => {
+    if (!indexes.includes(i)) return lane
+    const anew = { ...lane, begun: false, copied: false, copiedRows: 0, copiedUpTo: null, since: null }
+    delete anew.own
+    return detached ? { ...anew, own: stream.position } : anew
+  })
+  return { ...stream, lanes, consistent: false }
+}
+
+/** With further lanes that stand at `position` and have copied nothing. */
+export function withLanes(stream: Stream, count: number, position: Position): Stream {
+  const more = Array.from({ length: count }, () => ({ ...NOTHING_YET, own: position }))
+  return { ...stream, lanes: [...stream.lanes, ...more], consistent: false }
+}
+
+/** With changes that have landed in the lanes that stand where the checkpoint says. */
+export function withLanding(stream: Stream, landing: Landing): Stream {
+  const { to, head, newest, fetched } = landing
+  const reached = head.oldestPending === null && head.completeUpTo !== null
+  return {
+    ...stream,
+    lanes: counted(stream.lanes, landing),
+    position: to,
+    completeUpTo: reached ? head.completeUpTo! : (newest ?? stream.completeUpTo),
+    // Fetched rows are as of now, so that the target is ahead of its position until the source's head is reached again.
+    consistent: !fetched && detachedLanes(stream).length === 0 && (stream.consistent || reached),
+  }
+}
+
+/** The same for lanes that are detached. */
+export function withOwnLanding(stream: Stream, landing: Landing): Stream {
+  const lanes = counted(stream.lanes, landing).map(lane =>
+    lane.own ? { ...lane, own: later(lane.own, landing.to) } : lane,
+  )
+  return { ...stream, lanes }
+}
+
+/** Lanes that have come at least as far as the others go with them from now on, but for what they have landed already. */
+export function joined(stream: Stream): Stream {
+  const lanes = stream.lanes.map(lane => {
+    const { own, ...rest } = lane
+    return own ? { ...rest, since: later(lane.since, own) } : lane
+  })
+  return { ...stream, lanes }
+}
+
+/** The lanes that stand elsewhere than the others. */
+export function detachedLanes({ lanes }: Stream): number[] {
+  return lanes.flatMap((lane, i) => (lane.own ? [i] : []))
+}
+
+/** Where the detached lanes go on: the earliest place that one of them stands at. */
+export function ownPosition({ lanes }: Stream): Position | undefined {
+  return lanes.reduce<Position | undefined>(
+    (first, { own }) => (own && (!first || comparePositions(own, first) === 'before') ? own : first),
+    undefined,
+  )
+}
+
+/** What follows this is still needed by some lane. */
+export function neededFrom(stream: Stream): Position {
+  const own = ownPosition(stream)
+  return own && comparePositions(own, stream.position) === 'before' ? own : stream.position
+}
+
+/** From where on a lane's changes are not in its table yet; null: from wherever it is read. */
+export function sinceOf({ since, own }: LaneProgress): Position | null {
+  return own ? later(since, own) : since
+}
+
+/** Changes that have landed, over all lanes. */
+export function landedChanges(lanes: readonly LaneProgress[]): number {
+  return lanes.reduce((sum, lane) => sum + lane.inserted + lane.updated + lane.deleted, 0)
+}
+
+function later(a: Position | null, b: Position): Position {
+  return a && comparePositions(a, b) === 'after' ? a : b
+}
+
+function counted(
+  lanes: readonly LaneProgress[],
+  { counts, newest }: { counts: ReadonlyMap<number, OperationCounts>; newest: string | null },
+): LaneProgress[] {
+  return lanes.map((lane, i) => {
+    const more = counts.get(i)
+    if (!more) return lane
+    return {
+      ...lane,
+      inserted: lane.inserted + more.inserted,
+      updated: lane.updated + more.updated,
+      deleted: lane.deleted + more.deleted,
+      lastChange: newest,
+    }
+  })
+}

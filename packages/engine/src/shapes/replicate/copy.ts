@@ -1,0 +1,126 @@
+import type { LaneProgress, Stream } from '@tide/core/checkpoint/checkpoint'
+import type { CopyRange, CopyView } from '@tide/connectors/contract/source'
+import type { TargetSide } from '@tide/connectors/contract/target'
+import type { SharedCheckpoint } from './checkpoint.ts'
+import type { WorkingLane } from './lanes.ts'
+
+/** A range that has landed. */
+export interface RangeTold {
+  /** The lane's index. */
+  lane: number
+  rows: number
+  bytes: number
+}
+
+interface LaneRange {
+  lane: WorkingLane
+  /** Its number among the lane's ranges in this run. */
+  number: number
+  range: CopyRange
+  /** Rows of it may be there from a run that was cut off. */
+  again: boolean
+}
+
+/**
+ * Copies these lanes, each from where it was left, several ranges side by side. Each range lands in one transaction
+ * with what is then known to be complete: a lane's progress is that of its ranges without a gap, so ranges behind a gap
+ * are loaded again after a crash. Tells of every range that has landed.
+ */
+export async function copyLanes(
+  view: CopyView,
+  target: TargetSide,
+  lanes: readonly WorkingLane[],
+  checkpoint: SharedCheckpoint,
+  signal: AbortSignal,
+  tell: (told: RangeTold) => void,
+): Promise<void> {
+  const failed = new AbortController()
+  const ended = AbortSignal.any([signal, failed.signal])
+  const before = checkpoint.now
+  await checkpoint.note(now => withBeginnings(now, lanes, view))
+  const landed = new LandedRanges()
+  const ranges = allRanges(view, lanes, before, ended)
+  let fault: { thrown: unknown } | undefined
+  const failWith = (thrown: unknown) => {
+    fault ??= { thrown }
+    failed.abort()
+    throw thrown
+  }
+  const work = async () => {
+    for (;;) {
+      const next = await ranges.next()
+      if (next.done || ended.aborted) return
+      const { lane, number, range, again } = next.value
+      const { index } = lane
+      await target.load(lane.target, range, again, async (loaded, write) => {
+        await checkpoint
+          .commit(
+            now => landed.with(now, index, number, loaded.rows, range.upTo),
+            async next => {
+              failed.signal.throwIfAborted() // what has not landed must not be counted by those behind it
+              await write(next)
+            },
+          )
+          .catch(failWith)
+        tell({ lane: index, ...loaded })
+      })
+    }
+  }
+  await Promise.allSettled(Array.from({ length: view.readers }, () => work().catch(failWith)))
+  await ranges.return(undefined)
+  if (fault) throw fault.thrown
+}
+
+async function* allRanges(
+  view: CopyView,
+  lanes: readonly WorkingLane[],
+  from: Stream,
+  signal: AbortSignal,
+): AsyncGenerator<LaneRange, undefined> {
+  for (const lane of lanes) {
+    const { copied, copiedUpTo, begun } = from.lanes[lane.index]!
+    if (copied) continue
+    let number = 0
+    for await (const range of view.copy(lane.source, copiedUpTo, signal)) {
+      yield { lane, number: number++, range, again: begun }
+    }
+  }
+}
+
+/** A lane whose copy begins now holds what the view holds. One that goes on is as of more than one time. */
+function withBeginnings(stream: Stream, copying: readonly WorkingLane[], { position }: CopyView): Stream {
+  const lanes = stream.lanes.map((lane, i) =>
+    lane.copied || lane.begun || !copying.some(({ index }) => index === i)
+      ? lane
+      : { ...lane, since: position },
+  )
+  return { ...stream, lanes }
+}
+
+/** What the checkpoint says of the copy while ranges land in any order. */
+class LandedRanges {
+  private readonly waiting = new Map<string, { rows: number; upTo: string | null }>()
+  /** By lane, how many ranges have landed without a gap. */
+  private readonly gapless = new Map<number, number>()
+
+  /** The checkpoint with one more range. Called once for each, and what is returned is committed, or nothing more is. */
+  with(stream: Stream, index: number, number: number, rows: number, upTo: string | null): Stream {
+    this.waiting.set(`${index} ${number}`, { rows, upTo })
+    let progress: LaneProgress = { ...stream.lanes[index]!, begun: true }
+    for (;;) {
+      const gapless = this.gapless.get(index) ?? 0
+      const next = this.waiting.get(`${index} ${gapless}`)
+      if (!next) break
+      this.waiting.delete(`${index} ${gapless}`)
+      this.gapless.set(index, gapless + 1)
+      progress = {
+        ...progress,
+        copiedRows: progress.copiedRows + next.rows,
+        copiedUpTo: next.upTo,
+        copied: next.upTo === null,
+      }
+    }
+    const lanes = stream.lanes.map((other, i) => (i === index ? progress : other))
+    return { ...stream, lanes }
+  }
+}

@@ -1,0 +1,47 @@
+import type { KeyedTable } from '@tide/connectors/contract/session'
+import type { TargetLane } from '@tide/connectors/contract/target'
+import type { Lane } from '@tide/core/plan/lane'
+import type { Position } from '@tide/core/position/position'
+import { laneShaper, type LaneShaper } from '@tide/core/shape/row'
+import type { FollowedTable } from '../../journal/source.ts'
+
+/** A lane as both sides, the fold and the shaping need it. */
+export interface WorkingLane {
+  /** Among the lanes of the pipeline. */
+  index: number
+  plan: Lane
+  source: KeyedTable
+  target: TargetLane
+  /** Where the source's key is in the rows that are read. */
+  identityIndexes: number[]
+  shaper: LaneShaper
+}
+
+/** `origin`: the tag of the origin that the lane's rows are of. */
+export function workingLane(plan: Lane, index: number, origin = ''): WorkingLane {
+  const { source, target, reads, identity, writes, key } = plan
+  const column = writes.find(({ value }) => value.from === 'origin')
+  return {
+    index,
+    plan,
+    source: { dataset: source, columns: reads, key: identity },
+    target: {
+      table: target,
+      columns: writes,
+      key,
+      ...(column ? { part: { column: column.name, value: origin } } : {}),
+    },
+    identityIndexes: identity.map(name => reads.findIndex(column => column.name === name)),
+    shaper: laneShaper(plan, origin),
+  }
+}
+
+/** A lane, and up to where it has the changes already. */
+export interface FollowedLane {
+  lane: WorkingLane
+  since: Position | null
+}
+
+export function followedTables(followed: readonly FollowedLane[]): FollowedTable[] {
+  return followed.map(({ lane, since }) => ({ ...lane.source, since }))
+}

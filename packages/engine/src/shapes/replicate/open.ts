@@ -1,0 +1,34 @@
+import type { TargetSide } from '@tide/connectors/contract/target'
+import type { JournaledSource } from '../../journal/source.ts'
+import type { Meter } from '../../meter.ts'
+import type { SharedCheckpoint } from './checkpoint.ts'
+import type { FetchRow } from './land.ts'
+import type { WorkingLane } from './lanes.ts'
+
+/** How often a quiet source is asked. */
+export const POLL_MS = 200
+
+/** A pipeline that is worked on: both sides open, and its checkpoint known. */
+export interface OpenPipeline {
+  id: string
+  lanes: readonly WorkingLane[]
+  source: JournaledSource
+  target: TargetSide
+  checkpoint: SharedCheckpoint
+  fetchRow: FetchRow
+  meter: Meter
+}
+
+/** Commits a checkpoint without any rows. */
+export async function writeCheckpoint(
+  { target, checkpoint }: OpenPipeline,
+  change: Parameters<typeof checkpoint.commit>[0] = now => now,
+): Promise<void> {
+  const writing = await target.begin()
+  try {
+    await checkpoint.commit(change, next => writing.commit(next))
+  } catch (error) {
+    await writing.rollback()
+    throw error
+  }
+}

@@ -1,0 +1,100 @@
+/** Replication: tables are copied into a target, and their changes follow. */
+import type { ReplicateStatus } from '@tide/core/api/pipelines'
+import type { PipelineStatus } from '@tide/core/api/pipelines'
+import { Failure } from '@tide/core/failure'
+import { Rate } from '@tide/core/pace/rate'
+import type { OpenRun, Run, ShapeRun } from '../shape.ts'
+import type { SharedCheckpoint } from './checkpoint.ts'
+import { workingLane, type WorkingLane } from './lanes.ts'
+import { laneStatus } from './lane-status.ts'
+import { OpenReplication } from './replication.ts'
+import { logOf } from '../../journal/source.ts'
+
+/** The rate of the copy is that of its last seconds. */
+const COPY_RATE_OVER_MS = 5_000
+
+/** What is known of a replication beside its checkpoint; it outlives the sessions of a run. */
+export interface Known {
+  lanes: readonly WorkingLane[]
+  checkpoint: SharedCheckpoint | undefined
+  copyRates: (Rate | undefined)[]
+  rowsThere: (number | null)[]
+}
+
+export class Replicate implements ShapeRun {
+  private readonly run: Run
+  private readonly known: Known
+
+  constructor(run: Run) {
+    this.run = run
+    const lanes = run.record.lanes.map((lane, i) => workingLane(lane, i))
+    this.known = { lanes, checkpoint: undefined, copyRates: [], rowsThere: lanes.map(() => null) }
+  }
+
+  get measures(): boolean {
+    return this.known.checkpoint !== undefined
+  }
+
+  /** The source's log is being tried again by its journal's keeper. */
+  get retry(): PipelineStatus['retry'] {
+    return this.run.parts.journals.of(this.run.record.definition.from).retry
+  }
+
+  get status(): ReplicateStatus {
+    const { lanes, checkpoint, copyRates, rowsThere } = this.known
+    const stream = checkpoint?.now
+    const now = this.run.parts.surroundings.now()
+    return {
+      completeUpTo: stream?.completeUpTo ?? null,
+      consistent: stream?.consistent ?? false,
+      position: stream?.position.at ?? null,
+      lanes: lanes.map(({ plan }, i) => {
+        const rate = copyRates[i]?.perSecond(now) ?? 0
+        return laneStatus(plan, stream?.lanes[i], rate, rowsThere[i] ?? null)
+      }),
+    }
+  }
+
+  async open(epoch: number): Promise<OpenRun> {
+    const { record, parts } = this.run
+    const { id, definition } = record
+    const closing: (() => Promise<void>)[] = []
+    const close = async () => {
+      for (const one of closing) await one().catch(() => {})
+    }
+    const open = async (connection: string) => {
+      const session = await parts.connections.open(connection)
+      closing.unshift(() => session.close())
+      return session
+    }
+    try {
+      const from = await open(definition.from)
+      const source = parts.journals.sourceOf(definition.from, logOf(from.log))
+      closing.push(() => source.close())
+      const { target } = await open(definition.to)
+      if (!target) {
+        throw new Failure(
+          'structural',
+          'The target’s connection cannot be written to.',
+          'Choose another in the setup.',
+        )
+      }
+      const found = await target.takeCheckpoint(id, epoch, record.freshFrom)
+      if (found && found.epoch > epoch) {
+        throw new Failure(
+          'structural',
+          'The target’s checkpoint was written by a later engine.',
+          'Continue where that engine runs.',
+        )
+      }
+      return new OpenReplication(this.run, this.known, { from, source, target, found, epoch, close })
+    } catch (thrown) {
+      await close()
+      throw thrown
+    }
+  }
+}
+
+export function copyRate(now: number): Rate {
+  return new Rate(COPY_RATE_OVER_MS, now)
+}

@@ -1,0 +1,236 @@
+import type { Session } from '@tide/connectors/contract/session'
+import type { TargetSide } from '@tide/connectors/contract/target'
+import { singleStream, type Checkpoint } from '@tide/core/checkpoint/checkpoint'
+import type { Errand } from '@tide/core/definition/errand'
+import { Failure } from '@tide/core/failure'
+import type { PrepareStep } from '@tide/core/plan/steps'
+import { datasetId, printName } from '@tide/core/records/dataset'
+import type { JournaledSource } from '../../journal/source.ts'
+import type { OpenRun, Run } from '../shape.ts'
+import {
+  detachedLanes,
+  firstCheckpoint,
+  landedChanges,
+  SharedCheckpoint,
+  uncopied,
+  withLanes,
+} from './checkpoint.ts'
+import { copyLanes } from './copy.ts'
+import { DetachedLanes } from './detached.ts'
+import { follow, lanesTogether } from './follow.ts'
+import { Gatherer } from './gather.ts'
+import type { WorkingLane } from './lanes.ts'
+import { writeCheckpoint, type OpenPipeline } from './open.ts'
+import { copyRate, type Known } from './replicate.ts'
+
+/** Both sides, open, and the checkpoint that was found at the target. */
+export interface Sides {
+  from: Session
+  source: JournaledSource
+  target: TargetSide
+  found: Checkpoint | undefined
+  epoch: number
+  close(): Promise<void>
+}
+
+/** A replication that is open: copies what is not copied, then follows. */
+export class OpenReplication implements OpenRun {
+  private readonly run: Run
+  private readonly known: Known
+  private readonly sides: Sides
+  private opened: OpenPipeline | undefined
+
+  constructor(run: Run, known: Known, sides: Sides) {
+    this.run = run
+    this.known = known
+    this.sides = sides
+  }
+
+  async begin(): Promise<void> {
+    const { source, target, found, from } = this.sides
+    const { id } = this.run.record
+    const { lanes } = this.known
+    const checkpoint = found ? await this.withAllLanes(found) : await this.beginAnew()
+    const shared = (this.known.checkpoint = new SharedCheckpoint(checkpoint))
+    const { meter } = this.run
+    meter.begin(landedChanges(shared.now.lanes), source.lateMs)
+    this.opened = {
+      id,
+      lanes,
+      source,
+      target,
+      checkpoint: shared,
+      fetchRow: (lane, identity) => from.row(lane.source, identity),
+      meter,
+    }
+    await this.takeUp(this.opened)
+  }
+
+  /** Recopy empties the lanes; they are copied again from the next step on. */
+  async errand({ kind, lanes }: Errand): Promise<string> {
+    switch (kind) {
+      case 'recopy': {
+        const { target, checkpoint } = this.open
+        const again = [...new Set(lanes)]
+        const tables = again.map(index => this.known.lanes[index]!.target)
+        await checkpoint.commit(
+          now => uncopied(now, again),
+          next => target.empty(tables, next),
+        )
+        const names = again.map(index => printName(this.known.lanes[index]!.plan.target))
+        return `Emptied ${names.join(', ')}, to be copied again.`
+      }
+    }
+  }
+
+  async step(signal: AbortSignal): Promise<void> {
+    const { lanes } = this.open.checkpoint.now
+    const uncopied = this.known.lanes.filter(({ index }) => !lanes[index]!.copied && !lanes[index]!.own)
+    if (uncopied.length === 0) return this.follow(signal)
+    await this.run.setState('Copying')
+    await this.copy(this.open.source, uncopied, signal)
+  }
+
+  async rest(signal: AbortSignal): Promise<void> {
+    const { source, target, checkpoint } = this.open
+    const { sleep } = this.run.parts.surroundings
+    const gatherer = new Gatherer(source, lanesTogether(this.open), target.gathering)
+    while (!signal.aborted) {
+      this.run.meter.sawHead(await gatherer.head(checkpoint.now.position))
+      this.run.succeeded()
+      await sleep(1000, signal)
+    }
+  }
+
+  /** Takes the capture and the checkpoint away; the tables at the target stay. */
+  async dismantle(): Promise<string> {
+    const { id } = this.run.record
+    await this.sides.source.stopCapture(id)
+    await this.sides.target.forget(id)
+    return 'Stopped: the capture was removed from the source, the tables at the target stay.'
+  }
+
+  close(): Promise<void> {
+    return this.sides.close()
+  }
+
+  private get open(): OpenPipeline {
+    if (!this.opened) throw new Error('the replication has not begun')
+    return this.opened
+  }
+
+  private async beginAnew(): Promise<Checkpoint> {
+    const { source, target, epoch } = this.sides
+    const { id, steps } = this.run.record
+    const { state } = this.run
+    const { lanes } = this.known
+    if (state === 'Following' || state === 'Paused') {
+      throw new Failure(
+        'structural',
+        'The checkpoint of this pipeline is gone from the target.',
+        'Was the target restored or replaced? Put it back and continue, or start again: the tables are copied anew.',
+      )
+    }
+    await this.run.setState('Copying')
+    const tables = lanes.map(({ plan }) => plan.source)
+    const position = await this.run.patiently(patience => source.startCapture(id, tables, patience))
+    const checkpoint = firstCheckpoint(id, epoch, position, lanes, this.run.parts.surroundings.now())
+    await target.prepare(steps, checkpoint)
+    await this.run.log(
+      'info',
+      `Prepared ${lanes.length} tables at the target; changes are captured from ${position.at} on.`,
+    )
+    return checkpoint
+  }
+
+  /** Lanes that were added since the checkpoint was written are detached first. */
+  private async withAllLanes(found: Checkpoint): Promise<Checkpoint> {
+    const { source, target } = this.sides
+    const stream = singleStream(found)
+    const added = this.known.lanes.slice(stream.lanes.length)
+    if (added.length === 0) return found
+    const position = await source.extendCapture(added.map(({ plan }) => plan.source))
+    const extended = { ...found, streams: [withLanes(stream, added.length, position)] }
+    const made = (step: PrepareStep) =>
+      step.step === 'create schema' ||
+      added.some(({ plan }) => datasetId(plan.target) === datasetId(step.table))
+    await target.extend(this.run.record.steps.filter(made), extended)
+    await this.run.log(
+      'info',
+      `Prepared ${added.length} more tables at the target; their changes are captured from ${position.at} on.`,
+    )
+    return extended
+  }
+
+  /** A pipeline from before there was a journal goes on from where that begins, and stays with it. */
+  private async takeUp(open: OpenPipeline): Promise<void> {
+    const { id, source, checkpoint } = open
+    const position = await source.takeUp(id, checkpoint.now.position)
+    if (!position) return
+    const { connections, home, pipelines } = this.run.parts
+    const name = (await connections.describe(this.run.record.definition.from))?.name ?? 'its source'
+    await pipelines.tieTo(id, { home, tie: `the journal of ${name}` })
+    await writeCheckpoint(open, now => ({ ...now, position, consistent: false }))
+    await source.settled(id)
+  }
+
+  private async copy(
+    source: JournaledSource,
+    lanes: readonly WorkingLane[],
+    signal: AbortSignal,
+  ): Promise<void> {
+    const { target, checkpoint } = this.open
+    const { history, surroundings } = this.run.parts
+    const { id: pipeline, definition } = this.run.record
+    const { copyRates, rowsThere } = this.known
+    const run = surroundings.newId()
+    const iso = () => new Date(surroundings.now()).toISOString()
+    await history.beginRun({ id: run, pipeline, from: definition.from, to: definition.to, startedAt: iso() })
+    let [rows, bytes] = [0, 0]
+    const began = surroundings.now()
+    for (const { index } of lanes) copyRates[index] = copyRate(began)
+    const view = await this.run.patiently(patience => source.view(patience))
+    try {
+      await copyLanes(view, target, lanes, checkpoint, signal, told => {
+        this.run.succeeded()
+        rows += told.rows
+        bytes += told.bytes
+        rowsThere[told.lane] = checkpoint.now.lanes[told.lane]!.copiedRows
+        copyRates[told.lane]!.add(surroundings.now(), told.rows)
+      })
+    } finally {
+      await view.close()
+    }
+    if (!lanes.every(({ index }) => checkpoint.now.lanes[index]!.copied)) return
+    await history.endRun(run, { endedAt: iso(), rows, bytes })
+    const seconds = ((surroundings.now() - began) / 1000).toFixed(1)
+    await this.run.log('info', `Copied ${rows.toLocaleString('en')} rows in ${seconds} s.`)
+  }
+
+  private async follow(signal: AbortSignal): Promise<void> {
+    const { run, open } = this
+    await run.setState('Following')
+    const told = {
+      succeeded: () => run.succeeded(),
+      counted: (lane: number, rows: number) => void (this.known.rowsThere[lane] = rows),
+    }
+    const beside = detachedLanes(open.checkpoint.now).length > 0 ? open.source.beside() : undefined
+    const detached = beside && new DetachedLanes(open, beside)
+    let fault: { thrown: unknown } | undefined
+    const others = detached
+      ?.run((source, lanes) => this.copy(source, lanes, signal), signal)
+      .catch((thrown: unknown) => {
+        fault = { thrown }
+        run.turn()
+      })
+    try {
+      await follow(open, detached, run.parts.surroundings, told, signal)
+    } finally {
+      run.turn()
+      await others
+      await detached?.end()
+      await beside?.close()
+    }
+    if (fault) throw fault.thrown
+  }
+}

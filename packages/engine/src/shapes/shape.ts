@@ -1,0 +1,55 @@
+/**
+ * What a pipeline does, by its shape: a folder each beside this file. What all pipelines have in common is the runner's:
+ * leases and epochs, what is wanted, turning to it, retry, waits, errands, log and readings.
+ */
+import type { Patience } from '@tide/connectors/contract/source'
+import type { PipelineStatus, ShapeStatus } from '@tide/core/api/pipelines'
+import type { Errand } from '@tide/core/definition/errand'
+import type { PipelineState } from '@tide/core/definition/definition'
+import type { PipelineRecord } from '@tide/core/definition/pipeline'
+import type { Meter } from '../meter.ts'
+import type { EngineParts } from '../parts.ts'
+
+/** What a run offers to the shape of its pipeline. */
+export interface Run {
+  record: PipelineRecord
+  parts: EngineParts
+  meter: Meter
+  /** Aborted as soon as something else is wanted. */
+  readonly turned: AbortSignal
+  readonly state: PipelineState
+  /** Turns to what is wanted now. */
+  turn(): void
+  setState(state: PipelineState): Promise<void>
+  log(level: 'info' | 'warning' | 'error', message: string, remedy?: string): Promise<void>
+  /** What was tried again has gone through. */
+  succeeded(): void
+  /** What `work` waits for is shown for as long as it waits, and until something else is wanted. */
+  patiently<T>(work: (patience: Patience) => Promise<T>): Promise<T>
+}
+
+/** One pipeline of a shape, for the life of a run. */
+export interface ShapeRun {
+  readonly status: ShapeStatus
+  /** It is known how far it has come, so that readings mean something. */
+  readonly measures: boolean
+  /** What is being tried again on its behalf, while it follows. */
+  readonly retry: PipelineStatus['retry']
+  /** Opens both sides and takes the pipeline over under this epoch. */
+  open(epoch: number): Promise<OpenRun>
+}
+
+/** One that is open. */
+export interface OpenRun {
+  /** Makes what is not there yet, and goes on from where it stands. */
+  begin(): Promise<void>
+  /** Carries out what somebody has asked; returns what came of it, in words. */
+  errand(errand: Errand): Promise<string>
+  /** Does the next piece of what there is to do, until it is done or the signal aborts. */
+  step(signal: AbortSignal): Promise<void>
+  /** Stands still, but goes on measuring, until the signal aborts. */
+  rest(signal: AbortSignal): Promise<void>
+  /** Takes off the systems what was put there, but for the data; returns what was done, in words. */
+  dismantle(): Promise<string>
+  close(): Promise<void>
+}

@@ -1,0 +1,89 @@
+/** What people do to a pipeline; the answer is its status afterwards. */
+import type Router from '@koa/router'
+import type { PlanAnswer } from '@tide/core/api/plans'
+import { definitionSchemas, isChangeable } from '@tide/core/definition/definition'
+import { Failure } from '@tide/core/failure'
+import { hinders } from '@tide/core/plan/note'
+import type { DatasetName } from '@tide/core/records/dataset'
+import { pipelineRecord } from '../pipeline-record.ts'
+import { planFor, planForMore } from '../plan.ts'
+import type { Services } from '../services.ts'
+import { tieOf } from '../tie.ts'
+import { valid } from '../validate.ts'
+
+/** What is done alone among all starts; no pipeline has such an id. */
+const STARTS = 'all starts'
+
+const extendSchema = {
+  type: 'object',
+  additionalProperties: false,
+  required: ['tables'],
+  properties: { tables: definitionSchemas.replicate.properties.tables },
+}
+
+const startSchema = {
+  type: 'object',
+  additionalProperties: false,
+  properties: { plan: { type: 'string', maxLength: 64 } },
+}
+
+const recopySchema = {
+  type: 'object',
+  additionalProperties: false,
+  properties: { lanes: { type: 'array', items: { type: 'integer', minimum: 0 }, default: [] } },
+}
+
+export function deedRoutes(router: Router, services: Services): void {
+  const { store, engine } = services
+
+  const deed = (action: string, act: (id: string, body: unknown) => Promise<void>) =>
+    router.post(`/pipelines/:id/${action}`, async ctx => {
+      const id = ctx.params.id!
+      await engine.inTurn(id, () => act(id, ctx.request.body))
+      ctx.body = await engine.status(id)
+    })
+
+  // Two starts into one table must not both find it free.
+  deed('start', (id, body) => {
+    const { plan: shown } = valid<{ plan?: string }>(startSchema, body ?? {}, 'Start')
+    return engine.inTurn(STARTS, () =>
+      store.alone('start', async () => {
+        const { definition } = await pipelineRecord(services, id)
+        const plan = await planFor(services, definition, id, true)
+        if (shown !== undefined) services.shownPlans.refuseAnother(shown, definition, plan)
+        refuseHindered(plan)
+        const { lanes, steps } = plan
+        await engine.begin(id, { definition, lanes, steps }, await tieOf(services, id, definition))
+      }),
+    )
+  })
+  deed('extend', (id, body) =>
+    engine.inTurn(STARTS, () =>
+      store.alone('start', async () => {
+        const { tables } = valid<{ tables: DatasetName[] }>(extendSchema, body ?? {}, 'Tables')
+        const present = await pipelineRecord(services, id)
+        if (isChangeable(present.state)) {
+          throw new Failure(
+            'refused',
+            `“${present.definition.name}” is ${present.state.toLowerCase()}.`,
+            'Change its setup, and start it.',
+          )
+        }
+        const plan = await planForMore(services, present, tables, true)
+        refuseHindered(plan)
+        await engine.extend(id, plan)
+      }),
+    ),
+  )
+  deed('pause', id => engine.pause(id))
+  deed('continue', id => engine.continue(id))
+  deed('stop', id => engine.end(id))
+  deed('recopy', (id, body) =>
+    engine.recopy(id, valid<{ lanes: number[] }>(recopySchema, body ?? {}, 'Recopy').lanes),
+  )
+}
+
+function refuseHindered({ notes }: PlanAnswer): void {
+  const refusal = notes.find(hinders)
+  if (refusal) throw new Failure('refused', refusal.message, refusal.remedy)
+}

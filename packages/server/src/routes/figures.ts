@@ -1,0 +1,42 @@
+/** Readings of a pipeline, and single records of its lanes on both sides. */
+import type Router from '@koa/router'
+import { pipelineRecord } from '../pipeline-record.ts'
+import { rowPair } from '../row-pair.ts'
+import type { Services } from '../services.ts'
+import { valid } from '../validate.ts'
+
+/** Spans of the tide chart in seconds, with the resolution that is read for each. */
+const RESOLUTION_1S_UP_TO = 2 * 3600
+
+const keySchema = { type: 'array', items: { type: 'string' } }
+
+export function figureRoutes(router: Router, services: Services): void {
+  const { store } = services
+
+  router.get('/pipelines/:id/figures', async ctx => {
+    const seconds = Math.min(40 * 86_400, Math.max(60, Number(ctx.query.seconds) || 300))
+    const resolution = seconds <= RESOLUTION_1S_UP_TO ? 1 : 60
+    ctx.body = await store.history.figures(ctx.params.id!, resolution, Date.now() - seconds * 1000)
+  })
+
+  /** `key`: a JSON array of texts; without it, the last row in key order. */
+  router.get('/pipelines/:id/lanes/:lane/row', async ctx => {
+    const { key: text } = ctx.query
+    const key = text === undefined ? null : valid<string[]>(keySchema, jsonOf(String(text)), 'Key')
+    ctx.body = await rowPair(
+      services.sessions,
+      await pipelineRecord(services, ctx.params.id!),
+      Number(ctx.params.lane),
+      key,
+    )
+  })
+}
+
+/** What is no JSON is undefined, which no schema takes. */
+function jsonOf(text: string): unknown {
+  try {
+    return JSON.parse(text)
+  } catch {
+    return undefined
+  }
+}

@@ -1,0 +1,28 @@
+import type Router from '@koa/router'
+import { isChangeable } from '@tide/core/definition/definition'
+import { idSchema } from '../ids.ts'
+import { planFor, planForMore } from '../plan.ts'
+import type { Services } from '../services.ts'
+import { validDefinition } from '../valid-definition.ts'
+import { valid } from '../validate.ts'
+
+const planSchema = {
+  type: 'object',
+  required: ['definition'],
+  properties: { pipeline: idSchema, definition: { type: 'object' } },
+}
+
+export function planRoutes(router: Router, services: Services): void {
+  const { store } = services
+
+  router.post('/plan', async ctx => {
+    const asked = valid<{ pipeline?: string; definition: object }>(planSchema, ctx.request.body, 'Plan')
+    const { pipeline } = asked
+    const definition = validDefinition(asked.definition)
+    const present = pipeline ? await store.pipelines.get(pipeline) : undefined
+    ctx.body =
+      present && !isChangeable(present.state)
+        ? await planForMore(services, present, definition.tables, false)
+        : await planFor(services, definition, pipeline, false)
+  })
+}
