@@ -1,4 +1,4 @@
 import type { Gathering } from './contract/target.ts'
 
-/** For databases: enough to make a merge worth its fixed cost, and nothing waits. */
-export const AS_THEY_COME: Gathering = { changes: 20_000, waitMs: 0 }
+/** For databases: what there is lands at once. */
+export const AS_THEY_COME: Gathering = { changes: 1, waitMs: 0 }

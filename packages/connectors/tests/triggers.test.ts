@@ -197,7 +197,7 @@ describe.each([
       { id: 'second', tables: [table('tools')] },
     ]
     const from = await log.adopt!(READER, followers, early)
-    expect(from.at).toBe(early.at)
+    expect(['before', 'same']).toContain(comparePositions(from, early))
     // Repeated after having been cut off, it says the same.
     expect(await log.adopt!(READER, followers, early)).toEqual(from)
     const sink = new RecordingSink(from.at)

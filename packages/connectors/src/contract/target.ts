@@ -49,9 +49,9 @@ export interface ApplyTransaction {
 
 /** How changes should be gathered before they land. */
 export interface Gathering {
-  /** As many changes land together as there are, up to so many. */
+  /** At least so many land together, where there are so many. */
   changes: number
-  /** Changes wait for others no longer than this. */
+  /** They wait for others no longer than this. */
   waitMs: number
 }
 

@@ -10,7 +10,7 @@ import type { SourceTransaction } from '@tide/core/records/change'
 import { printName } from '@tide/core/records/dataset'
 import { packRow } from '@tide/core/records/tuple'
 import type { Key, Row } from '@tide/core/records/value'
-import type { SourceHead } from '../../journal/batch.ts'
+import type { ChangeBatch, SourceHead } from '../../journal/batch.ts'
 import type { Gatherer } from './gather.ts'
 import type { FollowedLane, WorkingLane } from './lanes.ts'
 
@@ -89,7 +89,9 @@ export async function landOnce(
       }
       changes += transactions.reduce((sum, { events }) => sum + events.length, 0)
       if (!gatherer.takesMore(changes, batch)) break
-      batch = await gatherer.read(batch.to)
+      const next = await nextBatch(gatherer, batch)
+      if (!next) break
+      batch = next
     }
     const landed = landing()
     await commit(landed, checkpoint => writing.commit(checkpoint))
@@ -97,6 +99,19 @@ export async function landOnce(
   } catch (error) {
     await writing.rollback()
     throw error
+  }
+}
+
+/** `undefined` when it cannot be read, and what came before is whole: that lands first, and then it is said why. */
+async function nextBatch(
+  gatherer: Gatherer,
+  { to, complete }: ChangeBatch,
+): Promise<ChangeBatch | undefined> {
+  try {
+    return await gatherer.read(to)
+  } catch (thrown) {
+    if (!complete) throw thrown
+    return undefined
   }
 }
 
