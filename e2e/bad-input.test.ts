@@ -142,30 +142,24 @@ test('two starts at once into one table: one of them is refused', async () => {
   expect(ended.map(({ status }) => status).sort()).toEqual(['fulfilled', 'rejected'])
 })
 
-test('tables are not added where the others could not go on meanwhile, nor to what does not run', async () => {
+test('tables are not added to what does not run', async () => {
   await client.query('CREATE TABLE runs (id int PRIMARY KEY); CREATE TABLE joins (id int PRIMARY KEY)')
-  const triggered = await call<ConnectionInfo>(server.url, 'POST', '/connections', {
-    name: 'By triggers',
-    kind: 'postgres',
-    config: { ...database.config, method: 'triggers' },
-  })
-  const { id, definition } = await make('runs', 'runs')
-  await call(server.url, 'PUT', `/pipelines/${id}`, { ...definition, from: triggered.id })
-  const extend = (body: unknown) => post(`/pipelines/${id}/extend`, body)
+  const { id } = await make('runs', 'runs')
   const joins = { tables: [{ namespace: 'public', name: 'joins' }] }
-  expect(await extend(joins)).toMatchObject({ status: 422, problem: { detail: '“runs” is draft.' } })
-  await start(id)
-  await until(id, following)
-  expect(await extend(joins)).toMatchObject({
+  expect(await post(`/pipelines/${id}/extend`, joins)).toMatchObject({
     status: 422,
-    problem: {
-      detail: expect.stringContaining('cannot be added while others are followed'),
-      remedy: 'Stop the pipeline, tick them, and start again.',
-    },
+    problem: { detail: '“runs” is draft.' },
   })
-  expect((await status(id)).definition.tables).toHaveLength(1)
-  await call(server.url, 'POST', `/pipelines/${id}/stop`)
-  await until(id, ({ state }) => state === 'Stopped')
+})
+
+test('a definition of a shape that nobody knows is refused with those that there are', async () => {
+  const body = { version: 2, shape: 'braid', name: 'x', from: '', to: '', targetSchema: 's', tables: [] }
+  expect((await post('/pipelines', body)).problem).toMatchObject({
+    detail: 'There is no shape “braid”.',
+    remedy: expect.stringContaining('replicate'),
+  })
+  const { shape: _, ...unshaped } = body
+  expect((await post('/pipelines', unshaped)).problem.detail).toBe('The definition names no shape.')
 })
 
 test('a table dropped between plan and start is named', async () => {

@@ -129,7 +129,10 @@ test('tables are added to a pipeline that runs, with a plan for them alone, and 
   const done = async () => {
     const { lanes, state, consistent } = await status()
     return (
-      state === 'Following' && consistent && lanes.every(({ detached }) => !detached) && lanes[0]!.inserted === 1
+      state === 'Following' &&
+      consistent &&
+      lanes.every(({ detached }) => !detached) &&
+      lanes[0]!.inserted === 1
     )
   }
   await eventually(done, 30, 'the recopy')

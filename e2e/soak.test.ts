@@ -13,7 +13,8 @@ const folder = mkdtempSync(join(tmpdir(), 'constant-tide-soak-test-'))
 afterAll(() => rmSync(folder, { recursive: true, force: true }))
 
 test.each([
-  ['PostgreSQL', postgresSource],
+  ['PostgreSQL', () => postgresSource()],
+  ['PostgreSQL by triggers', () => postgresSource('triggers')],
   ['MariaDB', mariadbSource],
 ])(
   `what %s commits is neither lost nor doubled by ${FAULTS} faults (seed ${SEED})`,

@@ -240,7 +240,8 @@ test('everything is as it was left after a kill', async () => {
   server = await startServer(folder, port)
   await eventually(async () => {
     const after = await pipelineCalled('Alderbank to warehouse')
-    return after.state === 'Following' && after.consistent && after.landed >= before.landed
+    const { state, consistent, landed, lagSeconds } = after
+    return state === 'Following' && consistent && landed >= before.landed && lagSeconds !== null
   })
   await driver.wait(
     async () => !(await driver.findElement(By.css('body')).getText()).includes('no answer'),

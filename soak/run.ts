@@ -61,7 +61,7 @@ export async function soak(
     for (const target of targets) {
       const { id } = await post<PipelineStatus>('/pipelines', {
         version: 2,
-shape: 'replicate',
+        shape: 'replicate',
         name: target.name,
         from,
         to: await connect(target.name, target),

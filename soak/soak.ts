@@ -1,4 +1,4 @@
-/** `npm run soak -- --faults N --seed S [--source postgres|mariadb]`. The last line is `faults N, lost 0, doubled 0, different 0`. */
+/** `npm run soak -- --faults N --seed S [--source postgres|triggers|mariadb]`. The last line is `faults N, lost 0, doubled 0, different 0`. */
 import { mkdtempSync, rmSync } from 'node:fs'
 import { tmpdir } from 'node:os'
 import { join } from 'node:path'
@@ -17,7 +17,13 @@ const [faults, seed] = [Number(values.faults), Number(values.seed)]
 const say = (line: string) => process.stdout.write(`${line}\n`)
 say(`seed ${seed}`)
 const folder = mkdtempSync(join(tmpdir(), 'constant-tide-soak-target-'))
-const source = values.source === 'mariadb' ? await mariadbSource() : await postgresSource()
+const sources = {
+  postgres: () => postgresSource(),
+  triggers: () => postgresSource('triggers'),
+  mariadb: mariadbSource,
+}
+if (!Object.hasOwn(sources, values.source)) throw new Error(`There is no source ${values.source}.`)
+const source = await sources[values.source as keyof typeof sources]()
 const targets = [
   duckdbTarget(join(folder, 'warehouse.duckdb')),
   await postgresTarget(),

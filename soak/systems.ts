@@ -51,11 +51,12 @@ const cutAll = async (server: RealPostgres) => {
   await client?.end().catch(() => {})
 }
 
-export async function postgresSource(): Promise<SoakSource> {
+/** `method`: how its changes are captured. */
+export async function postgresSource(method: 'log' | 'triggers' = 'log'): Promise<SoakSource> {
   const server = await startRealPostgres()
   return {
     kind: 'postgres',
-    config: { ...server.config, method: 'log' },
+    config: { ...server.config, method },
     schemaName: 'public',
     setUp: async statements => {
       const client = await server.connect()

@@ -72,7 +72,7 @@ class Rounds {
   /** One round over all tables, up to one time; false when there is nothing more for now. */
   async next(): Promise<boolean> {
     const { now, horizon } = await horizonOf(this.pool, this.settle)
-    this.sink.heard(microseconds(now))
+    this.sink.heard(microseconds(now), horizon)
     const { upTo, toward } = this.place
     const stop = this.stops
       .map(text => parseCursorPlace(text).upTo)

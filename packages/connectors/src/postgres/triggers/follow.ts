@@ -79,7 +79,7 @@ class Following {
   private async step(): Promise<boolean> {
     if (performance.now() - this.looked > LOOK_EVERY_MS) await this.look()
     const now = await this.now()
-    this.sink.heard(now.clock)
+    this.sink.heard(now.clock, now.snapshot)
     const toward = this.place.toward ?? this.nextStop(now)
     const onTheWay = { ...this.place, toward }
     const listed = await list(this.pool, onTheWay, [...this.tables.keys()])
