@@ -1,25 +1,27 @@
 /**
- * Two engine processes on one store: one that is killed is followed by the other, and one that was only frozen finds
- * its pipeline taken. Under load all the while; in the end both sides must be equal row by row.
+ * Two servers on one store. A pipeline stays with the engine that keeps its source's journal: nobody else takes it while
+ * that one is killed or frozen, and it goes on with it. Under load all the while; in the end both sides must be equal row
+ * by row.
  */
 import { afterAll, beforeAll, expect, test } from '@jest/globals'
 import type { EngineInfo } from '@tide/core/api/engines'
 import type { PipelineStatus } from '@tide/core/api/pipelines'
+import type { Errand } from '@tide/core/definition/errand'
 import { mkdtempSync, rmSync } from 'node:fs'
 import { tmpdir } from 'node:os'
 import { join } from 'node:path'
 import { startRealPostgres, type RealPostgres } from '../packages/connectors/tests/real-postgres.ts'
 import { call } from '../packages/stand-ins/src/api-call.ts'
-import { eventually, startEngine, startServer, type Process, type ServerProcess } from './server.ts'
+import { eventually, startEngine, startServer, type ServerProcess } from './server.ts'
 
-const TAKEN_OVER_WITHIN_S = 15
+const GOES_ON_WITHIN_S = 20
 const ROWS = 5_000
 
 const folder = mkdtempSync(join(tmpdir(), 'constant-tide-engines-'))
 let source: RealPostgres
 let target: RealPostgres
-let server: ServerProcess
-let engine: Process
+let one: ServerProcess
+let two: ServerProcess
 let settings: Record<string, string>
 
 beforeAll(async () => {
@@ -34,14 +36,14 @@ beforeAll(async () => {
     DATABASE_URL: `postgres://${user}:${encodeURIComponent(password)}@${host}:${port}/store`,
     TIDE_KEY: 'reeds and rushes',
   }
-  ;[server, engine] = await Promise.all([
+  ;[one, two] = await Promise.all([
     startServer(join(folder, 'one'), 0, { ...settings, TIDE_ENGINE: 'one' }),
-    startEngine(join(folder, 'two'), { ...settings, TIDE_ENGINE: 'two' }),
+    startServer(join(folder, 'two'), 0, { ...settings, TIDE_ENGINE: 'two' }),
   ])
 }, 120_000)
 afterAll(async () => {
-  engine?.child.kill('SIGCONT')
-  await Promise.all([server?.kill(), engine?.kill()])
+  one?.child.kill('SIGCONT')
+  await Promise.all([one?.kill(), two?.kill()])
   await Promise.all([source?.close(), target?.close()])
   rmSync(folder, { recursive: true, force: true })
 })
@@ -65,7 +67,7 @@ async function landsAgain(mark: string): Promise<number> {
   await client.query(`UPDATE readings SET note = '${mark}' WHERE id = 1`)
   await client.end()
   const there = () => valueAt(target, `SELECT count(*) FROM ours.readings WHERE id = 1 AND note = '${mark}'`)
-  await eventually(async () => (await there()) === '1', TAKEN_OVER_WITHIN_S, `“${mark}” at the target`)
+  await eventually(async () => (await there()) === '1', GOES_ON_WITHIN_S, `“${mark}” at the target`)
   return (performance.now() - began) / 1000
 }
 
@@ -85,19 +87,19 @@ async function load(going: () => boolean): Promise<void> {
   await client.end()
 }
 
-test('engines share a store; what one holds is taken over, and nothing is lost or doubled', async () => {
-  const engines = () => call<EngineInfo[]>(server.url, 'GET', '/engines')
-  await eventually(async () => (await engines()).filter(one => one.live).length === 2, 20, 'two engines')
+test('a pipeline stays with the engine that keeps its journal, and goes on with it; nothing is lost or doubled', async () => {
+  const engines = () => call<EngineInfo[]>(two.url, 'GET', '/engines')
+  await eventually(async () => (await engines()).filter(({ live }) => live).length === 2, 20, 'two engines')
   const connect = async (name: string, { config }: RealPostgres) =>
     (
-      await call<{ id: string }>(server.url, 'POST', '/connections', {
+      await call<{ id: string }>(one.url, 'POST', '/connections', {
         name,
         kind: 'postgres',
         config: { ...config, method: 'triggers' },
       })
     ).id
   const [from, to] = [await connect('Site', source), await connect('Copy', target)]
-  const { id } = await call<PipelineStatus>(server.url, 'POST', '/pipelines', {
+  const { id } = await call<PipelineStatus>(one.url, 'POST', '/pipelines', {
     version: 1,
     name: 'Readings',
     from,
@@ -105,47 +107,55 @@ test('engines share a store; what one holds is taken over, and nothing is lost o
     targetSchema: 'ours',
     tables: [{ namespace: 'public', name: 'readings' }],
   })
-  await call(server.url, 'POST', `/pipelines/${id}/start`)
-  const status = () => call<PipelineStatus>(server.url, 'GET', `/pipelines/${id}`)
-  await eventually(async () => (await status()).state === 'Following', 30, 'the copy')
-  expect((await status()).engine).toMatchObject({ name: 'one', here: true, live: true, tie: null })
+  await call(one.url, 'POST', `/pipelines/${id}/start`)
+  const status = (at = two) => call<PipelineStatus>(at.url, 'GET', `/pipelines/${id}`)
+  await eventually(async () => (await status(one)).state === 'Following', 30, 'the copy')
+  expect((await status(one)).engine).toMatchObject({ name: 'one', here: true, tie: 'the journal of Site' })
   let going = true
   const loading = load(() => going)
 
-  await server.kill()
+  // What people ask of the other server, the engine that has the pipeline carries out.
+  await eventually(async () => (await status()).lagSeconds !== null, 20, 'figures told by the other engine')
+  expect(await status()).toMatchObject({
+    state: 'Following',
+    engine: { name: 'one', here: false, live: true },
+  })
+  await call(two.url, 'POST', `/pipelines/${id}/pause`)
+  await eventually(async () => (await status(one)).state === 'Paused', 10, 'the pause')
+  await call(two.url, 'POST', `/pipelines/${id}/continue`)
+  await eventually(async () => (await status(one)).state === 'Following', 10, 'going on')
+  await call(two.url, 'POST', `/pipelines/${id}/recopy`, { lanes: [0] })
+  const errands = () => call<Errand[]>(two.url, 'GET', `/pipelines/${id}/errands`)
+  await eventually(async () => (await errands()).every(({ state }) => state === 'done'), 20, 'the recopy')
+  expect(await errands()).toMatchObject([
+    { kind: 'recopy', lanes: [0], outcome: expect.stringMatching(/^Emptied/) },
+  ])
+
+  await one.kill()
+  await eventually(async () => (await engines()).some(({ live }) => !live), 20, 'the engine that is gone')
+  const taken = await epoch()
+  await new Promise(resolve => setTimeout(resolve, 3_000))
+  expect(await status()).toMatchObject({ lagSeconds: null, engine: { name: 'one', live: false } })
+  expect(await epoch()).toBe(taken)
+  one = await startServer(join(folder, 'one'), 0, { ...settings, TIDE_ENGINE: 'one' })
   await landsAgain('after the kill')
 
-  server = await startServer(join(folder, 'one'), 0, { ...settings, TIDE_ENGINE: 'one' })
-  const seen = await eventually(
-    async () => (await status()).lagSeconds !== null && status(),
+  one.child.kill('SIGSTOP')
+  await eventually(
+    async () => (await engines()).some(({ name, live }) => name === 'one' && !live),
     20,
-    'figures told by the other engine',
+    'the frost',
   )
-  expect(seen).toMatchObject({ state: 'Following', engine: { name: 'two', here: false, live: true } })
-  // What people ask here, the engine there carries out.
-  await call(server.url, 'POST', `/pipelines/${id}/pause`)
-  await eventually(async () => (await status()).state === 'Paused', 10, 'the pause')
-  await call(server.url, 'POST', `/pipelines/${id}/continue`)
-  await eventually(async () => (await status()).state === 'Following', 10, 'going on')
-
-  engine.child.kill('SIGSTOP')
-  await landsAgain('after the frost')
-  expect(await engines()).toMatchObject([
-    { name: 'one', here: true, live: true, pipelines: 1 },
-    { name: 'two', live: false, pipelines: 0 },
-  ])
-  const taken = await epoch()
-  engine.child.kill('SIGCONT')
-  await eventually(async () => (await engines()).every(one => one.live), 20, 'the thawed engine')
+  expect((await engines()).find(({ name }) => name === 'two')).toMatchObject({ live: true, pipelines: 0 })
+  one.child.kill('SIGCONT')
   await landsAgain('after the thaw')
-  expect(await epoch()).toBe(taken)
 
   going = false
   await loading
   await landsAgain('the last')
   const expected = await digest(source, 'readings')
   await eventually(async () => (await digest(target, 'ours.readings')) === expected, 20, 'equality')
-  expect(await status()).toMatchObject({ state: 'Following', reason: null })
+  expect(await status(one)).toMatchObject({ state: 'Following', reason: null })
 }, 180_000)
 
 test('an engine alone wants a shared store, and a shared store wants a key', async () => {

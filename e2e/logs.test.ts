@@ -87,7 +87,7 @@ test('its sheet shows who reads the journal and hands out what is in it', async 
   await client.close()
   await eventually(async () => (await status()).landed === 1, 30, 'the change')
   await open(`/connections/${from}`)
-  await sees('Reading the source’s log.')
+  await sees('Reading the source’s changes.')
   const journal = await xpath('//section[@aria-label="Journal"]')
   const shown = await journal.getText()
   expect(shown).toMatch(/binlog\.\d{6}:\d+/)
@@ -150,5 +150,5 @@ test('a source that was restarted is read again, and its sheet says so', async (
     'the source again',
   )
   await open(`/connections/${pipeline.definition.from}`)
-  await sees('Reading the source’s log.')
+  await sees('Reading the source’s changes.')
 })

@@ -97,7 +97,7 @@ export function JournalSection({ connection }: { connection: string }) {
         <Figure label="From" value={<Copyable text={start.position} className="text-[13px]" />} />
         <Figure label="To" value={<Copyable text={end.position} className="text-[13px]" />} />
         <Figure
-          label="The source’s log ends at"
+          label="The source is at"
           value={head ? <Copyable text={head} className="text-[13px]" /> : '–'}
         />
         <Figure
@@ -128,5 +128,5 @@ export function JournalSection({ connection }: { connection: string }) {
 function stateOf({ fault, retry, heardAt }: JournalInfo): string {
   if (fault) return 'Stopped: the source cannot be followed any more.'
   if (retry) return `Waiting for the source, try ${retry.attempt}.`
-  return heardAt ? 'Reading the source’s log.' : 'The source has not been heard for a while.'
+  return heardAt ? 'Reading the source’s changes.' : 'The source has not been heard for a while.'
 }
