@@ -137,7 +137,10 @@ export async function soak(
     }
     going = false
     const transactions = await working
-    await adding
+    await adding.catch(async error => {
+      say(await standing(url(), pipelines))
+      throw error
+    })
     say('writers stopped; catching up')
     const ended = new Date(Date.now()).toISOString()
     for (const id of pipelines) {

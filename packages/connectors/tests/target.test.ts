@@ -285,6 +285,37 @@ describe.each(TARGETS)('the target %s', (_, choose) => {
     expect([at.match(/ c/g)?.length, at.match(/ f/g)?.length]).toEqual([8, 8])
   })
 
+  test('of a table that several origins share, each empties, truncates and counts its own part alone', async () => {
+    const shared = { namespace: 'main', name: 'shared' }
+    const ofBoth = [column('origin', { kind: 'utf8' }), column('id', { kind: 'int', bits: 32, signed: true })]
+    const key = ['origin', 'id']
+    await target().extend(
+      [{ step: 'create table', table: shared, columns: ofBoth, key }],
+      checkpoint(1, 'shared'),
+    )
+    const laneOf = (value: string): TargetLane => ({
+      table: shared,
+      columns: ofBoth,
+      key,
+      part: { column: 'origin', value },
+    })
+    const [north, south] = [laneOf("n'orth\\"), laneOf('south')]
+    for (const lane of [north, south]) {
+      const { value } = lane.part!
+      await target().load(lane, range([value, '1'], [value, '2']), false, committing(checkpoint(1, 'loaded')))
+    }
+    const counts = async () => [await target().count(north), await target().count(south)]
+    expect(await counts()).toEqual([2, 2])
+    const writing = await target().begin()
+    const row = { key: [north.part!.value, '7'], identity: ['7'], row: packRow([north.part!.value, '7']) }
+    await writing.apply([{ lane: north, effect: { truncate: true, removed: [], puts: [row] } }])
+    await writing.commit(checkpoint(1, 'truncated'))
+    expect(await counts()).toEqual([1, 2])
+    await target().empty([south], checkpoint(1, 'emptied'))
+    expect(await counts()).toEqual([1, 0])
+    expect(await target().count({ ...north, part: { column: 'origin', value: 'nobody' } })).toBe(0)
+  })
+
   test('more tables come with the checkpoint that has them; what is there stays', async () => {
     const table = { ...lane.table, name: 'later' }
     const more: PrepareStep = { step: 'create table', table, columns, key: ['id'] }

@@ -87,7 +87,8 @@ describe('engine', () => {
             await settled(() => {
               goOn()
               const at = target.state.checkpoint?.streams[0]!.position.at
-              return waiting.length === 0 && at === log.end.at && isEqual(log, target)
+              const reached = record.state === 'Following' && at === log.end.at
+              return waiting.length === 0 && reached && isEqual(log, target)
             })
             expect(record.state).toBe('Following')
           } finally {
@@ -292,6 +293,31 @@ describe('engine', () => {
     )
     expect(told.find(line => line.startsWith('Report'))).toContain('TypeError: rows.slice')
     expect(told.filter(line => line === 'rows.slice is not a function').length).toBeLessThan(4)
+    await engine.stop()
+  })
+
+  test('a target that wants changes gathered gets them together: so many, or after so long', async () => {
+    const [log, target] = [newLog(), new MemoryTarget()]
+    target.gathering = { changes: 4, waitMs: 60_000 }
+    const { record, engine: make } = world(log, target, () => undefined)
+    const engine = make()
+    const at = () => target.state.checkpoint?.streams[0]!.position.at
+    await engine.begin('p', { definition: record.definition, lanes: [LANE], steps: [] })
+    await settled(() => record.state === 'Following' && at() === log.end.at)
+    const seen = new Set<number>()
+    engine.onChange(() => seen.add(target.state.rows.length))
+    for (const key of [10, 11, 12]) log.commit([['t', 'waits', String(key)]])
+    for (let i = 0; i < 200; i++) await new Promise(resolve => setImmediate(resolve))
+    expect(target.state.rows).toHaveLength(0)
+    log.commit([['t', 'the fourth', '13']])
+    await settled(() => target.state.rows.length === 4)
+    seen.forEach(rows => expect([0, 4]).toContain(rows))
+    // Alone, one waits until its time is up.
+    log.commit([['t', 'alone', '14']])
+    for (let i = 0; i < 200; i++) await new Promise(resolve => setImmediate(resolve))
+    expect(target.state.rows).toHaveLength(4)
+    target.gathering.waitMs = 1
+    await settled(() => target.state.rows.length === 5)
     await engine.stop()
   })
 
