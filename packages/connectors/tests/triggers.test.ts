@@ -209,3 +209,44 @@ describe.each([
     await expect(log.adopt!('nobody', [], early)).rejects.toMatchObject({ kind: 'structural' })
   })
 })
+
+test('numbers of transactions that a crash of the source gives out again hide no change', async () => {
+  const database = await startRealPostgres()
+  const open = () => postgres.open({ ...database.config, method: 'triggers' })
+  let client = await database.connect()
+  await client.query('CREATE TABLE beds (id int PRIMARY KEY)')
+  let session = await open()
+  const from = await session.log!.open(READER, [table('beds')])
+  // The log's end stays in memory for long, as it does for moments otherwise.
+  const writer = await client.query(`SELECT pid FROM pg_stat_activity WHERE backend_type = 'walwriter'`)
+  process.kill(writer.rows[0].pid, 'SIGSTOP')
+  const sink = new RecordingSink(from.at)
+  const reading = { from, tables: [table('beds')], stops: [] }
+  let burned = 0
+  await followUntil(session.log!, READER, reading, sink, async () => {
+    if (sink.marks.length < 3) return false
+    for (; burned < 50; burned++) await client.query('BEGIN; SELECT pg_current_xact_id(); ROLLBACK')
+    return sink.marks.length > 6
+  })
+  await Promise.all([session.close(), client.end()])
+  await database.restart('SIGQUIT')
+  client = await database.connect()
+  const { rows } = await client.query(
+    'INSERT INTO beds VALUES (1) RETURNING pg_current_xact_id()::text AS xid',
+  )
+  expect(Number(rows[0].xid)).toBeLessThan(Number(from.at.split(':')[1]) + 50)
+  session = await open()
+  const at = sink.marks.at(-1)!.position
+  const again = new RecordingSink(at)
+  await followUntil(
+    session.log!,
+    READER,
+    { ...reading, from: { ...from, at } },
+    again,
+    () => again.rows.length === 1,
+  )
+  expect(again.rows).toEqual([['1']])
+  await session.close()
+  await client.end()
+  await database.close()
+}, 60_000)

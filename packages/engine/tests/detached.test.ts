@@ -315,4 +315,16 @@ test('a pipeline is not consistent before its lanes are together and the head is
   expect(withLanding(level, landing('0/40')).consistent).toBe(true)
   // With all of them there is nobody to go on meanwhile.
   expect(detachedLanes(uncopied(following, [0, 1, 2]))).toEqual([])
+  // What came before a lane's own beginning was not captured, and it must not be looked for.
+  const late = {
+    ...following,
+    lanes: following.lanes.map((lane, i) => (i === 1 ? { ...lane, since: position('0/90') } : lane)),
+  }
+  expect(uncopied(late, [1]).lanes[1]).toMatchObject({ since: position('0/90'), own: position('0/90') })
+  expect(uncopied(late, [0, 1, 2]).lanes.map(({ since }) => since?.at)).toEqual([
+    undefined,
+    '0/90',
+    undefined,
+  ])
+  expect(uncopied(late, [0]).lanes[0]).toMatchObject({ since: null, own: following.position })
 })

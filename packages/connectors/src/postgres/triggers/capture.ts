@@ -158,6 +158,18 @@ const snapshotNow = async (db: Pool | PoolClient): Promise<string> =>
   (await db.query('SELECT pg_current_snapshot()::text AS seen')).rows[0].seen
 
 /**
+ * Makes what a snapshot has seen outlast a crash of the source. Numbers of transactions that had written nothing durable are
+ * given out again after one, and a position that has seen them would pass over their second bearers. A commit that is
+ * durable, of a transaction with a later number, keeps the source from going back before it.
+ */
+export async function keepNumbers(pool: Pool, reader: string): Promise<void> {
+  await inTransaction(pool, async client => {
+    await client.query('SET LOCAL synchronous_commit = on')
+    await client.query(`UPDATE ${S}.follower SET id = id WHERE id = $1`, [reader])
+  })
+}
+
+/**
  * Installs the capture and enters the reader, first of all, so that nobody takes away what it will need. Each table's
  * triggers are created in a transaction of their own, which waits for that table's writers, but no longer than the lock
  * timeout. Returns the snapshot from which on the tables are captured: taken after all of it has committed, so whatever it
@@ -193,7 +205,9 @@ export async function install(
   }
   // Columns may have changed while triggers waited for their tables.
   await inTransaction(pool, enterNow)
-  return { seen: await snapshotNow(pool), added }
+  const seen = await snapshotNow(pool)
+  await keepNumbers(pool, reader)
+  return { seen, added }
 }
 
 /**

@@ -8,6 +8,7 @@ import type { LogReading, LogSink } from '../../contract/source.ts'
 import { CHANGES_IN_AN_ANSWER } from '../answers.ts'
 import { CAPTURE_SCHEMA } from '../catalogue.ts'
 import { parseComposite } from '../text.ts'
+import { keepNumbers } from './capture.ts'
 import { changesOf, list, LIST_AT_ONCE, MICROSECONDS, type Listed, type Recorded } from './listing.ts'
 import { describe, lookAtCapture, refuseUnwatched, tooLarge, type Watched } from './watched.ts'
 
@@ -83,14 +84,19 @@ class Following {
     const toward = this.place.toward ?? this.nextStop(now)
     const onTheWay = { ...this.place, toward }
     const listed = await list(this.pool, onTheWay, [...this.tables.keys()])
-    // What was written before the listing's snapshot was written in the shape that is found after it.
-    if (listed.length > 0) await this.look()
-    await this.give(onTheWay, listed)
+    if (listed.length > 0) {
+      if (this.place.toward === undefined) await keepNumbers(this.pool, this.reader)
+      // What was written before the listing's snapshot was written in the shape that is found after it.
+      await this.look()
+      await this.give(onTheWay, listed)
+    }
     if (listed.length === LIST_AT_ONCE) {
       this.place = { ...onTheWay, last: listed.at(-1)!.last }
       return true
     }
-    this.place = { seen: toward }
+    // Where nothing was listed, the place before says the same, and it is known to outlast a crash of the source.
+    const underWay = this.place.toward !== undefined
+    if (listed.length > 0 || underWay || this.stops.includes(toward)) this.place = { seen: toward }
     if (this.towardAt === null) return true
     this.sink.reached(printPlace(this.place), this.towardAt)
     return listed.length > 0

@@ -104,9 +104,12 @@ export function uncopied(stream: Stream, indexes: readonly number[]): Stream {
   const detached = indexes.length < stream.lanes.length
   const lanes = stream.lanes.map((lane, i) => {
     if (!indexes.includes(i)) return lane
-    const anew = { ...lane, begun: false, copied: false, copiedRows: 0, copiedUpTo: null, since: null }
+    // Of one that was added on the way, what came before its own beginning was never captured.
+    const began = sinceOf(lane)
+    const since = began && comparePositions(began, stream.position) === 'after' ? began : null
+    const anew = { ...lane, begun: false, copied: false, copiedRows: 0, copiedUpTo: null, since }
     delete anew.own
-    return detached ? { ...anew, own: stream.position } : anew
+    return detached ? { ...anew, own: since ?? stream.position } : anew
   })
   return { ...stream, lanes, consistent: false }
 }

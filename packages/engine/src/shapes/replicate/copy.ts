@@ -87,12 +87,15 @@ async function* allRanges(
   }
 }
 
-/** A lane whose copy begins now holds what the view holds. One that goes on is as of more than one time. */
+/**
+ * A lane whose copy begins now holds what the view holds, where that can be said; what it left out before, it leaves out
+ * still. One that goes on is as of more than one time.
+ */
 function withBeginnings(stream: Stream, copying: readonly WorkingLane[], { position }: CopyView): Stream {
   const lanes = stream.lanes.map((lane, i) =>
     lane.copied || lane.begun || !copying.some(({ index }) => index === i)
       ? lane
-      : { ...lane, since: position },
+      : { ...lane, since: position ?? lane.since },
   )
   return { ...stream, lanes }
 }
