@@ -1,0 +1,32 @@
+import type { LaneStatus, PipelineStatus } from '@tide/core/api/pipelines'
+import { printName } from '@tide/core/records/dataset'
+import { api } from '../../api/client.ts'
+import { putPipeline } from '../../api/live.ts'
+import { plural } from '../../format.ts'
+import { TextButton } from '../../parts/Button.tsx'
+import { Confirm } from '../../parts/Dialog.tsx'
+
+export function RecopyLane({ pipeline, lane }: { pipeline: PipelineStatus; lane: LaneStatus }) {
+  const index = pipeline.lanes.indexOf(lane)
+  return (
+    <Confirm
+      trigger={
+        <TextButton className="text-[12px]" aria-label={`Recopy ${printName(lane.source)}`}>
+          Recopy
+        </TextButton>
+      }
+      title={`Recopy ${printName(lane.source)}?`}
+      verb="Empty and copy it"
+      danger
+      act={async () =>
+        putPipeline(await api<PipelineStatus>('POST', `/pipelines/${pipeline.id}/recopy`, { lanes: [index] }))
+      }
+    >
+      <p>
+        {lane.rowsThere === null ? 'The rows' : plural(lane.rowsThere, 'row')} in {lane.target.name} of{' '}
+        {pipeline.toName} are deleted and copied again.{' '}
+        {pipeline.lanes.length > 1 && 'The other lanes go on meanwhile.'}
+      </p>
+    </Confirm>
+  )
+}

@@ -1,0 +1,43 @@
+import type { ConnectionInfo } from '@tide/core/api/connections'
+import type { Definition } from '@tide/core/definition/definition'
+import { TextField } from '../../parts/Field.tsx'
+import { Pick } from './Pick.tsx'
+import { Section, type Turning } from './Section.tsx'
+
+interface ToSectionProps extends Turning {
+  definition: Definition
+  to: ConnectionInfo | undefined
+  connections: ConnectionInfo[]
+  change: (part: Partial<Definition>) => void
+}
+
+export function ToSection({ definition, to, connections, change, ...turning }: ToSectionProps) {
+  return (
+    <Section
+      {...turning}
+      name="to"
+      title="To"
+      says={
+        to
+          ? `${to.name}${definition.targetSchema ? `, schema ${definition.targetSchema}` : ', no schema named'}`
+          : 'not chosen yet'
+      }
+    >
+      <Pick
+        label="Target"
+        connections={connections}
+        chosen={definition.to}
+        choose={chosen => change({ to: chosen })}
+      />
+      <div className="mt-3 max-w-72">
+        <TextField
+          label="Schema at the target"
+          mono
+          value={definition.targetSchema}
+          onChange={event => change({ targetSchema: event.target.value })}
+          hint="Takes all the tables; it is made if it is not there."
+        />
+      </div>
+    </Section>
+  )
+}
