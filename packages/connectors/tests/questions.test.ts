@@ -2,7 +2,7 @@ import { afterAll, beforeAll, describe, expect, test } from '@jest/globals'
 import { mkdtempSync, rmSync } from 'node:fs'
 import { tmpdir } from 'node:os'
 import { join } from 'node:path'
-import type { Config, Connector, Session } from '../src/contract/session.ts'
+import type { Config, Connector, Session, StreamLimits } from '../src/contract/session.ts'
 import { duckdb } from '../src/duckdb/connector.ts'
 import { lease } from '../src/duckdb/instance.ts'
 import { mariadb } from '../src/mariadb/connector.ts'
@@ -32,6 +32,8 @@ interface System {
   large: string
   /** One value that is larger than any answer may be. */
   huge: string
+  /** Numbers from 1 to 3,000, as `n`. */
+  numbers: string
 }
 
 const trays = [
@@ -189,6 +191,7 @@ const SYSTEMS: [string, System][] = [
       endless: 'SELECT count(*) FROM generate_series(1, 3000000000)',
       large: `SELECT i, repeat('x', 1000000) FROM generate_series(1, 30) i`,
       huge: `SELECT repeat('x', 60000000)`,
+      numbers: 'SELECT generate_series(1, 3000) AS n',
     },
   ],
   [
@@ -241,6 +244,7 @@ const SYSTEMS: [string, System][] = [
         'SELECT count(*) FROM information_schema.columns a, information_schema.columns b, information_schema.columns c',
       large: `SELECT seq, REPEAT('x', 1000000) FROM seq_1_to_30`,
       huge: `SELECT CONCAT(REPEAT('x', 15000000), id) FROM trays`,
+      numbers: 'SELECT seq AS n FROM seq_1_to_3000',
     },
   ],
   [
@@ -289,6 +293,7 @@ const SYSTEMS: [string, System][] = [
         'SELECT count(*) FROM range(1000000) a(i), range(1000000) b(i), range(1000) c(i) WHERE a.i + b.i = c.i - 1',
       large: `SELECT i, array_to_string(list_transform([1,2,3,4,5,6,7,8], lambda x: md5(i::VARCHAR || x) ), '') || (SELECT string_agg(md5(j::VARCHAR), '') FROM range(31000) s(j)) FROM range(30) r(i)`,
       huge: `SELECT string_agg(md5(j::VARCHAR), '') FROM range(600000) s(j)`,
+      numbers: 'SELECT n FROM range(1, 3001) r(n)',
     },
   ],
 ]
@@ -350,6 +355,51 @@ describe.each(SYSTEMS)('questions to %s', (_, system) => {
       await new Promise(resolve => setTimeout(resolve, 100))
     }
   }, 60_000)
+
+  test('rows come batch by batch for as long as somebody takes them; then the system is left in peace', async () => {
+    const stream = (sql: string, changed: Partial<StreamLimits> = {}) =>
+      asked.session.stream!(sql, {
+        batchRows: 400,
+        timeoutMs: 30_000,
+        signal: new AbortController().signal,
+        ...changed,
+      })
+    const rows: (string | null)[][] = []
+    const sizes: number[] = []
+    for await (const batch of stream(`SELECT n, n + 1 AS next FROM (${system.numbers}) numbers ORDER BY n`)) {
+      expect(batch.columns.map(({ name }) => name)).toEqual(['n', 'next'])
+      rows.push(...batch.rows)
+      sizes.push(batch.rows.length)
+    }
+    expect(rows).toHaveLength(3_000)
+    expect([rows[0], rows[2_999]]).toEqual([
+      ['1', '2'],
+      ['3000', '3001'],
+    ])
+    expect(Math.max(...sizes)).toBeLessThanOrEqual(400)
+    // As much as a whole answer may never hold.
+    let bytes = 0
+    for await (const batch of stream(system.large))
+      for (const row of batch.rows) bytes += String(row[1]).length
+    expect(bytes).toBeGreaterThan(20_000_000)
+    for await (const batch of stream(`SELECT a.n FROM (${system.numbers}) a, (${system.numbers}) b`)) {
+      expect(batch.rows.length).toBeGreaterThan(0)
+      break
+    }
+    const leaving = new AbortController()
+    setTimeout(() => leaving.abort(), 500)
+    const waiting = stream(system.endless, { signal: leaving.signal }).next()
+    await expect(waiting).rejects.toMatchObject({ message: expect.stringContaining('given up') })
+    await expect(stream(system.endless, { timeoutMs: 700 }).next()).rejects.toMatchObject({
+      message: expect.stringContaining('stopped after 1 s'),
+    })
+    await expect(stream('DROP TABLE trays').next()).rejects.toMatchObject({ kind: 'refused' })
+    for (let tries = 0; (await asked.busy()) > 0; tries++) {
+      expect(tries).toBeLessThan(50)
+      await new Promise(resolve => setTimeout(resolve, 100))
+    }
+    expect((await ask('SELECT count(*) FROM trays')).rows).toEqual([['2']])
+  }, 90_000)
 
   test('the check tells an account that could write, and how to make one that cannot', async () => {
     if (!asked.guarded) return expect(asked.session.heldAlone).toBeDefined() // a file has no accounts

@@ -100,6 +100,7 @@ afterAll(async () => {
 
 const ROUTES: [method: string, path: string][] = [
   ['POST', '/query'],
+  ['POST', '/query/rows'],
   ['POST', '/connections'],
   ['POST', '/connections/check'],
   ['PUT', '/connections/ID'],
@@ -119,6 +120,7 @@ const ROUTES: [method: string, path: string][] = [
     `/pipelines/ID/${deed}`,
   ]),
   ['GET', '/pipelines/ID/figures'],
+  ['GET', '/pipelines/ID/errands'],
   ['GET', '/pipelines/ID/lanes/0/row'],
   ['GET', '/log'],
   ['GET', '/nothing'],
@@ -328,4 +330,31 @@ test('a log is read page by page, back to its beginning', async () => {
   expect(lines.filter(line => line.startsWith('line '))).toEqual(
     Array.from({ length: 230 }, (_, n) => `line ${229 - n}`),
   )
+})
+
+test('rows of a query come as JSON Lines; what goes wrong before the first is an answer like any other', async () => {
+  const ask = (sql: string) =>
+    send('POST', '/api/query/rows', JSON.stringify({ connection: warehouse.id, sql }), {
+      'content-type': 'application/json',
+    })
+  const { status, type, text } = await ask('SELECT i, i * 2 AS twice FROM range(2500) r(i) ORDER BY i')
+  expect([status, type]).toEqual([200, 'application/jsonl'])
+  const lines = text
+    .trimEnd()
+    .split('\n')
+    .map(line => JSON.parse(line))
+  expect(lines[0].columns.map(({ name }: { name: string }) => name)).toEqual(['i', 'twice'])
+  expect(lines).toHaveLength(2501)
+  expect(lines.at(-1)).toEqual(['2499', '4998'])
+  expect(await ask('DROP TABLE x')).toMatchObject({
+    status: 422,
+    type: expect.stringContaining('problem+json'),
+  })
+  // Where rows are on their way, the last line says what went wrong.
+  const failing = await ask(
+    `SELECT CASE WHEN i < 5000 THEN i ELSE CAST('x' || i AS INTEGER) END FROM range(9000) r(i)`,
+  )
+  const last = JSON.parse(failing.text.trimEnd().split('\n').at(-1)!)
+  if (failing.status === 200) expect(last.problem.detail).toContain('x5')
+  else expect(failing.status).toBe(422)
 })

@@ -46,6 +46,8 @@ export interface Session {
   row(table: KeyedTable, key: Key | null): Promise<Row | null>
   /** Runs one statement that can do nothing but ask; others are refused by name (docs/decisions/0016). */
   query?(sql: string, limits: QueryLimits): Promise<Grid>
+  /** The rows of such a statement batch by batch; whoever takes no more of them ends it at the system. */
+  stream?(sql: string, limits: StreamLimits): AsyncGenerator<RowBatch>
   log?: LogSide
   target?: TargetSide
   /** What of the system one process alone can hold, in words; its pipelines stay with that process. */
@@ -59,6 +61,17 @@ export interface KeyedTable {
   columns: readonly Pick<Column, 'name' | 'type' | 'nativeType'>[]
   /** Column names, in key order. */
   key: readonly string[]
+}
+
+/** Rows in canonical text, with the names of their columns. */
+export type RowBatch = Pick<Grid, 'columns' | 'rows'>
+
+export interface StreamLimits {
+  /** In one batch; fewer where they are large. */
+  batchRows: number
+  /** For all of them. */
+  timeoutMs: number
+  signal: AbortSignal
 }
 
 /** What a question may cost. Whatever runs at the system is ended there when time is up or the signal aborts. */

@@ -11,7 +11,7 @@ import { dirname, resolve } from 'node:path'
 import { probeFolder } from '../folder-probe.ts'
 import { fileIdentity } from './file.ts'
 import { lease, WRITABLE_REMEDY } from './instance.ts'
-import { query, readCatalogue, readRow } from './read.ts'
+import { query, queryRows, readCatalogue, readRow } from './read.ts'
 import { tableName } from './sql.ts'
 import { DuckdbTarget } from './target.ts'
 
@@ -89,6 +89,16 @@ async function open(config: Config): Promise<Session> {
       }),
     row: (table, key) => reading(connection => readRow(connection, table, key)),
     query: (sql, limits) => reading(connection => query(connection, sql, limits)),
+    async *stream(sql, limits) {
+      const connection = await held.connect()
+      try {
+        yield* queryRows(connection, sql, limits)
+      } catch (error) {
+        throw duckdbFailure(error, path)
+      } finally {
+        await held.disconnect(connection)
+      }
+    },
     target,
     heldAlone: `the file ${path}`,
     close: async () => {

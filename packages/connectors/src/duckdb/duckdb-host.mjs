@@ -7,6 +7,8 @@ import { DuckDBInstance } from '@duckdb/node-api'
 const QUESTIONS_UP_TO_BYTES = 1.5 * 2 ** 30
 const ENDS_AT_BYTES = 3 * 2 ** 30
 const LOOK_MS = 50
+/** About as much goes into one batch of a stream. */
+const BATCH_BYTES = 4 * 2 ** 20
 
 /** @typedef {import('@duckdb/node-api').DuckDBConnection} Connection */
 
@@ -30,6 +32,20 @@ function plain(value) {
   return value === null || ['string', 'number', 'boolean'].includes(typeof value) ? value : String(value)
 }
 
+/** Interrupted when it takes too much memory. @template T @param {number} connection @param {() => Promise<T>} question */
+async function watched(connection, question) {
+  asking.set(connection, '')
+  try {
+    return await question()
+  } catch (error) {
+    if (asking.get(connection) === 'memory')
+      throw new Error('Out of Memory Error: the question took too much')
+    throw error
+  } finally {
+    asking.delete(connection)
+  }
+}
+
 /** @type {Record<string, (asked: any) => unknown>} */
 const DO = {
   open: async ({ file, settings, statements }) => {
@@ -47,6 +63,7 @@ const DO = {
   disconnect: ({ connection }) => {
     at(connection).disconnectSync()
     connections.delete(connection)
+    streams.delete(connection)
   },
   run: async ({ connection, sql, values }) => (await at(connection).run(sql, values)).rowsChanged,
   ask: async ({ connection, sql, values }) => {
@@ -54,48 +71,78 @@ const DO = {
     return result.getRows().map(row => row.map(plain))
   },
   statements: async ({ connection, sql }) => (await at(connection).extractStatements(sql)).count,
-  question: async ({ connection, sql, maxRows, maxBytes }) => {
-    asking.set(connection, '')
-    try {
-      return await answer(at(connection), sql, maxRows, maxBytes)
-    } catch (error) {
-      if (asking.get(connection) === 'memory')
-        throw new Error('Out of Memory Error: the question took too much')
-      throw error
-    } finally {
-      asking.delete(connection)
-    }
-  },
+  question: ({ connection, sql, maxRows, maxBytes }) =>
+    watched(connection, () => answer(at(connection), sql, maxRows, maxBytes)),
+  stream: ({ connection, sql }) =>
+    watched(connection, async () => {
+      const { names, types, ...rest } = await rowsOf(at(connection), sql)
+      streams.set(connection, { names, types, ...rest })
+      return { names, types }
+    }),
+  more: ({ connection, maxRows }) => watched(connection, () => more(connection, maxRows)),
   interrupt: ({ connection }) => connections.get(connection)?.interrupt(),
   close: () => instance?.closeSync(),
 }
 
-/**
- * The rows, chunk by chunk and value by value, so that no more is made than is given.
- * @param {Connection} connection @param {string} sql @param {number} maxRows @param {number} maxBytes
- */
-async function answer(connection, sql, maxRows, maxBytes) {
+/** @typedef {{ names: string[], types: string[], rows: AsyncGenerator<(string | null)[]> }} Rows */
+
+/** Rows that are taken batch by batch. @type {Map<number, Rows>} */
+const streams = new Map()
+
+/** @param {Connection} connection @param {string} sql @returns {Promise<Rows>} */
+async function rowsOf(connection, sql) {
   const result = await connection.stream(sql)
   const names = result.columnNames()
   const types = result.columnTypes().map(String)
-  /** @type {(string | null)[][]} */
-  const rows = []
-  let bytes = 0
-  for (;;) {
-    const chunk = await result.fetchChunk()
-    if (!chunk || chunk.rowCount === 0) return { names, types, rows, cut: null }
-    for (let i = 0; i < chunk.rowCount; i++) {
-      if (rows.length === maxRows) return { names, types, rows, cut: 'rows' }
-      const row = names.map((_, column) => {
-        const value = chunk.getColumnVector(column).getItem(i)
-        const text = value === null ? null : String(value)
-        bytes += text?.length ?? 1
-        return text
-      })
-      if (bytes > maxBytes) return { names, types, rows, cut: 'bytes' }
-      rows.push(row)
+  // Value by value, so that no more is made than is given.
+  async function* rows() {
+    for (;;) {
+      const chunk = await result.fetchChunk()
+      if (!chunk || chunk.rowCount === 0) return
+      for (let i = 0; i < chunk.rowCount; i++) {
+        yield names.map((_, column) => {
+          const value = chunk.getColumnVector(column).getItem(i)
+          return value === null ? null : String(value)
+        })
+      }
     }
   }
+  return { names, types, rows: rows() }
+}
+
+/** @param {(string | null)[]} row */
+const sizeOf = row => row.reduce((sum, text) => sum + (text?.length ?? 1), 0)
+
+/**
+ * All rows, within limits.
+ * @param {Connection} connection @param {string} sql @param {number} maxRows @param {number} maxBytes
+ */
+async function answer(connection, sql, maxRows, maxBytes) {
+  const { names, types, rows: coming } = await rowsOf(connection, sql)
+  const rows = []
+  let bytes = 0
+  for await (const row of coming) {
+    if (rows.length === maxRows) return { names, types, rows, cut: 'rows' }
+    bytes += sizeOf(row)
+    if (bytes > maxBytes) return { names, types, rows, cut: 'bytes' }
+    rows.push(row)
+  }
+  return { names, types, rows, cut: null }
+}
+
+/** The next rows of a stream. @param {number} number @param {number} maxRows */
+async function more(number, maxRows) {
+  const stream = streams.get(number)
+  if (!stream) throw new Error('the rows are not there any more')
+  const rows = []
+  let bytes = 0
+  while (rows.length < maxRows && bytes < BATCH_BYTES) {
+    const next = await stream.rows.next()
+    if (next.done) return { rows, done: true }
+    bytes += sizeOf(next.value)
+    rows.push(next.value)
+  }
+  return { rows, done: false }
 }
 
 setInterval(() => {

@@ -3,7 +3,7 @@ import type { Grid } from '@tide/core/api/browse'
 import { Failure } from '@tide/core/failure'
 import { fork, type ChildProcess } from 'node:child_process'
 import { fileURLToPath } from 'node:url'
-import type { QueryLimits } from '../contract/session.ts'
+import type { QueryLimits, RowBatch, StreamLimits } from '../contract/session.ts'
 import { left, tooLarge, tooLong } from '../question/refusal.ts'
 
 /** Threads for calls under way: questions, looks and the writer never wait for each other. */
@@ -142,22 +142,9 @@ export class DuckdbConnection {
   /** The rows of one statement within limits, in a transaction that can only read. */
   async question(sql: string, limits: QueryLimits): Promise<Grid> {
     const began = performance.now()
-    const { maxRows, maxBytes, timeoutMs, signal } = limits
-    let why: Failure | undefined
-    let killing: NodeJS.Timeout | undefined
-    const stop = (failure: Failure) => {
-      why ??= failure
-      void this.host.call('interrupt', { connection: this.number }).catch(() => {})
-      killing ??= setTimeout(
-        () => this.host.kill('A question did not stop when it was told to.'),
-        STOPS_WITHIN_MS,
-      )
-    }
-    const timer = setTimeout(() => stop(tooLong(limits)), timeoutMs)
-    const leave = () => stop(left())
-    signal.addEventListener('abort', leave)
+    const { maxRows, maxBytes } = limits
+    const guard = this.guard(limits)
     try {
-      signal.throwIfAborted()
       await this.run('BEGIN TRANSACTION READ ONLY')
       const { names, types, rows, cut } = await this.host.call<{
         names: string[]
@@ -167,23 +154,76 @@ export class DuckdbConnection {
       }>('question', { connection: this.number, sql, maxRows, maxBytes })
       if (cut === 'bytes' && rows.length === 0) throw tooLarge(limits)
       return {
-        columns: names.map((name, i) => ({ name, type: types[i]! })),
+        columns: columnsOf(names, types),
         rows,
         cut,
         total: cut ? null : rows.length,
         milliseconds: performance.now() - began,
       }
     } catch (error) {
-      throw why ?? error
+      throw guard.why ?? error
     } finally {
-      clearTimeout(timer)
-      clearTimeout(killing)
-      signal.removeEventListener('abort', leave)
-      await this.run('ROLLBACK').catch(() => {}) // when it did not get as far as BEGIN
+      await guard.end()
     }
+  }
+
+  /** The same batch by batch. */
+  async *rows(sql: string, limits: StreamLimits): AsyncGenerator<RowBatch> {
+    const guard = this.guard(limits)
+    const connection = this.number
+    try {
+      await this.run('BEGIN TRANSACTION READ ONLY')
+      const { names, types } = await this.host.call<{ names: string[]; types: string[] }>('stream', {
+        connection,
+        sql,
+      })
+      for (let over = false; !over;) {
+        const { rows, done } = await this.host.call<{ rows: Grid['rows']; done: boolean }>('more', {
+          connection,
+          maxRows: limits.batchRows,
+        })
+        yield { columns: columnsOf(names, types), rows }
+        over = done
+      }
+    } catch (error) {
+      throw guard.why ?? error
+    } finally {
+      await guard.end()
+    }
+  }
+
+  /** Interrupts what is asked when its time is up or nobody waits any more; `why` says which. */
+  private guard(limits: Pick<QueryLimits, 'timeoutMs' | 'signal'>) {
+    const { timeoutMs, signal } = limits
+    if (signal.aborted) throw left()
+    let killing: NodeJS.Timeout | undefined
+    const guard: { why: Failure | undefined; end(): Promise<void> } = {
+      why: undefined,
+      end: async () => {
+        clearTimeout(timer)
+        clearTimeout(killing)
+        signal.removeEventListener('abort', leave)
+        await this.run('ROLLBACK').catch(() => {}) // when it did not get as far as BEGIN
+      },
+    }
+    const stop = (failure: Failure) => {
+      guard.why ??= failure
+      void this.host.call('interrupt', { connection: this.number }).catch(() => {})
+      killing ??= setTimeout(
+        () => this.host.kill('A question did not stop when it was told to.'),
+        STOPS_WITHIN_MS,
+      )
+    }
+    const timer = setTimeout(() => stop(tooLong(limits)), timeoutMs)
+    const leave = () => stop(left())
+    signal.addEventListener('abort', leave)
+    return guard
   }
 
   async disconnect(): Promise<void> {
     await this.host.call('disconnect', { connection: this.number }).catch(() => {}) // with its process all are gone
   }
 }
+
+const columnsOf = (names: readonly string[], types: readonly string[]): Grid['columns'] =>
+  names.map((name, i) => ({ name, type: types[i]! }))

@@ -2,7 +2,7 @@
 import type { Dataset } from '@tide/core/records/dataset'
 import type { Key, Row } from '@tide/core/records/value'
 import type { Catalogue, Grid } from '@tide/core/api/browse'
-import type { QueryLimits, KeyedTable } from '../contract/session.ts'
+import type { QueryLimits, RowBatch, StreamLimits, KeyedTable } from '../contract/session.ts'
 import type { DuckdbConnection } from './host.ts'
 import { questionIn } from './question.ts'
 import { misunderstood, tooMuchMemory } from '../question/refusal.ts'
@@ -79,8 +79,25 @@ export async function query(connection: DuckdbConnection, sql: string, limits: Q
   try {
     return await connection.question(await questionIn(connection, sql), limits)
   } catch (error) {
-    if (error instanceof Failure) throw error
-    const message = messageOf(error)
-    throw message.startsWith('Out of Memory Error') ? tooMuchMemory() : misunderstood(message)
+    throw refusalOf(error)
   }
+}
+
+/** The same batch by batch. */
+export async function* queryRows(
+  connection: DuckdbConnection,
+  sql: string,
+  limits: StreamLimits,
+): AsyncGenerator<RowBatch> {
+  try {
+    yield* connection.rows(await questionIn(connection, sql), limits)
+  } catch (error) {
+    throw refusalOf(error)
+  }
+}
+
+function refusalOf(error: unknown): unknown {
+  if (error instanceof Failure) return error
+  const message = messageOf(error)
+  return message.startsWith('Out of Memory Error') ? tooMuchMemory() : misunderstood(message)
 }

@@ -103,14 +103,7 @@ export class Session {
   ): Promise<void> {
     return new Promise((resolve, reject) => {
       const query = this.connection.query({ sql, rowsAsArray: true, typeCast: asText } as never)
-      query.on('fields', (fields: FieldPacket[] | undefined) =>
-        describe(
-          (fields ?? []).map(({ name, columnType }) => ({
-            name,
-            type: ((mysql.Types as unknown as Record<number, string>)[columnType ?? -1] ?? '').toLowerCase(),
-          })),
-        ),
-      )
+      query.on('fields', (fields: FieldPacket[] | undefined) => describe(columnsOf(fields)))
       query.on('result', (row: unknown) => {
         try {
           if (!take(row as (string | null)[])) resolve()
@@ -138,6 +131,19 @@ export class Session {
     return query.stream({ highWaterMark: 500 }) as unknown as AsyncIterable<(Buffer | null)[]>
   }
 
+  /** Rows one after another as texts, with the same back-pressure. */
+  stream(
+    sql: string,
+    describe: (columns: { name: string; type: string }[]) => void,
+  ): AsyncIterable<(string | null)[]> {
+    const query = this.connection.query({ sql, rowsAsArray: true, typeCast: asText } as never)
+    query.on('fields', (fields: FieldPacket[] | undefined) => describe(columnsOf(fields)))
+    const rows = query.stream({ highWaterMark: 500 })
+    // Of a connection that is cut, it is not told.
+    this.connection.once('error', error => rows.destroy(error))
+    return rows as unknown as AsyncIterable<(string | null)[]>
+  }
+
   async close(): Promise<void> {
     if (this.broken) return this.connection.destroy()
     await new Promise<void>(resolve => this.connection.end(() => resolve()))
@@ -162,6 +168,14 @@ export class Session {
       )
     })
   }
+}
+
+function columnsOf(fields: FieldPacket[] | undefined): { name: string; type: string }[] {
+  const types = mysql.Types as unknown as Record<number, string>
+  return (fields ?? []).map(({ name, columnType }) => ({
+    name,
+    type: (types[columnType ?? -1] ?? '').toLowerCase(),
+  }))
 }
 
 /** Runs `body` in a session of its own. */

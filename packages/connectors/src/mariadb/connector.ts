@@ -10,7 +10,7 @@ import { mariadbFailure } from './errors.ts'
 import { logSide } from './log/side.ts'
 import { canonicalRow } from './log/view.ts'
 import { canonicalColumn, ident, keyLiteral, tableName } from './sql.ts'
-import { ask, look } from './question/ask.ts'
+import { ask, askForRows, look } from './question/ask.ts'
 import { MariadbTarget } from './target/target.ts'
 
 async function open(config: Config): Promise<OpenSession> {
@@ -30,6 +30,7 @@ async function open(config: Config): Promise<OpenSession> {
     },
     row: (table, key) => within(session => readRow(session, table, key)),
     query: (sql, limits) => ask(settings, sql, limits),
+    stream: (sql, limits) => askForRows(settings, sql, limits),
     log: logSide(settings, guard),
     target,
     close: () => target.close(),

@@ -13,7 +13,7 @@ import { PIN } from './copy.ts'
 import { postgresFailure } from './errors.ts'
 import { logSide } from './log/side.ts'
 import { CANONICAL_OPTIONS, openPool } from './pool.ts'
-import { ask, look } from './question/ask.ts'
+import { ask, askForRows, look } from './question/ask.ts'
 import { PostgresTarget } from './target/target.ts'
 import { ident, literal } from './text.ts'
 import { inTransaction } from './transaction.ts'
@@ -45,6 +45,7 @@ async function open(config: Config): Promise<Session> {
     row: (table, key) => guard(readRow(pool, table, key)),
     log: sideOf(settings, pool, guard),
     query: (sql, limits) => ask(settings, sql, limits),
+    stream: (sql, limits) => askForRows(settings, sql, limits),
     target: new PostgresTarget(writers, where),
     close: async () => {
       await Promise.all([pool.end(), writers.end()])

@@ -9,10 +9,13 @@ const GRACE_MS = 500
 /** What comes in beside the values: names, lengths, a row that is not whole yet. */
 const BESIDE_VALUES = 2 ** 20
 
+/** Without `maxBytes`, as much as comes. */
+export type LinkLimits = Pick<QueryLimits, 'timeoutMs' | 'signal'> & Partial<Pick<QueryLimits, 'maxBytes'>>
+
 export class QuestionLink {
   /** More came in than may, and the connection is gone. */
   over = false
-  private readonly limits: QueryLimits
+  private readonly limits: LinkLimits
   private readonly stream: Duplex
   private readonly cancel: () => Promise<unknown>
   private readonly timer: NodeJS.Timeout
@@ -21,7 +24,7 @@ export class QuestionLink {
   private bytes = 0
 
   /** `stream`: what the driver reads from. `cancel`: ends at the system whatever runs there. */
-  constructor(limits: QueryLimits, stream: Duplex, cancel: () => Promise<unknown>) {
+  constructor(limits: LinkLimits, stream: Duplex, cancel: () => Promise<unknown>) {
     this.limits = limits
     this.stream = stream
     this.cancel = cancel
@@ -44,7 +47,7 @@ export class QuestionLink {
 
   private count(bytes: number): void {
     this.bytes += bytes
-    if (this.bytes <= this.limits.maxBytes + BESIDE_VALUES) return
+    if (this.bytes <= (this.limits.maxBytes ?? Infinity) + BESIDE_VALUES) return
     this.over = true
     this.cut()
   }

@@ -2,7 +2,7 @@
 import { Failure } from '@tide/core/failure'
 import type { QueryLimits } from '../contract/session.ts'
 
-export function tooLong({ timeoutMs }: QueryLimits): Failure {
+export function tooLong({ timeoutMs }: Pick<QueryLimits, 'timeoutMs'>): Failure {
   return new Failure(
     'refused',
     `The query was stopped after ${Math.round(timeoutMs / 1000)} s.`,

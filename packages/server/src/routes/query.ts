@@ -1,12 +1,16 @@
 import type Router from '@koa/router'
-import { Failure } from '@tide/core/failure'
+import { asFailure, Failure } from '@tide/core/failure'
 import type Koa from 'koa'
+import { once } from 'node:events'
+import { PassThrough } from 'node:stream'
 import { idSchema } from '../ids.ts'
 import type { Services } from '../services.ts'
 import { valid } from '../validate.ts'
 
 const MAX_ROWS = 1_000
 const TIMEOUT_MS = 20_000
+const STREAM_BATCH = 1_000
+const STREAM_MS = 3_600_000
 
 const querySchema = {
   type: 'object',
@@ -20,21 +24,22 @@ const querySchema = {
 }
 
 export function queryRoutes(router: Router, { sessions, questions, store, connector }: Services): void {
-  router.post('/query', async ctx => {
-    const { connection, sql, ticket } = valid<{ connection: string; sql: string; ticket?: string }>(
-      querySchema,
-      ctx.request.body,
-      'Query',
-    )
+  const asked = (ctx: Koa.Context) =>
+    valid<{ connection: string; sql: string; ticket?: string }>(querySchema, ctx.request.body, 'Query')
+  const lineOf = async (connection: string): Promise<{ atOnce: number }> => {
     const record = await store.connections.get(connection)
-    if (!record)
-      throw new Failure(
-        'refused',
-        `There is no connection ${connection}.`,
-        'Choose one of those that are there.',
-      )
-    const atOnce = connector(record.kind).questionsAtOnce
-    const asked = {
+    if (record) return { atOnce: connector(record.kind).questionsAtOnce }
+    throw new Failure(
+      'refused',
+      `There is no connection ${connection}.`,
+      'Choose one of those that are there.',
+    )
+  }
+
+  router.post('/query', async ctx => {
+    const { connection, sql, ticket } = asked(ctx)
+    const { atOnce } = await lineOf(connection)
+    const line = {
       line: connection,
       atOnce,
       ticket,
@@ -42,18 +47,50 @@ export function queryRoutes(router: Router, { sessions, questions, store, connec
       timeoutMs: TIMEOUT_MS,
       signal: leaving(ctx),
     }
-    ctx.body = await questions.ask(asked, limits =>
+    ctx.body = await questions.ask(line, limits =>
       sessions.use(connection, session => {
-        if (!session.query) {
-          throw new Failure(
-            'refused',
-            'SQL does not run on this connection.',
-            'Choose a warehouse, or look at a table’s rows.',
-          )
-        }
+        if (!session.query) throw noSql()
         return session.query(sql, limits)
       }),
     )
+  })
+
+  /**
+   * The rows as JSON Lines while they come: the columns first, then a row on each line; a last one with a `problem` when it
+   * cannot go on. https://jsonlines.org
+   */
+  router.post('/query/rows', async ctx => {
+    const { connection, sql, ticket } = asked(ctx)
+    const { atOnce } = await lineOf(connection)
+    const out = new PassThrough()
+    const signal = leaving(ctx)
+    const line = { line: connection, atOnce, ticket, maxRows: STREAM_BATCH, timeoutMs: STREAM_MS, signal }
+    await new Promise<void>((begun, refused) => {
+      const streaming = questions.ask(line, ({ signal }) =>
+        sessions.use(connection, async session => {
+          if (!session.stream) throw noSql()
+          const limits = { batchRows: STREAM_BATCH, timeoutMs: STREAM_MS, signal }
+          let first = true
+          for await (const { columns, rows } of session.stream(sql, limits)) {
+            const lines = [...(first ? [{ columns }] : []), ...rows].map(one => `${JSON.stringify(one)}\n`)
+            first = false
+            begun()
+            if (!out.write(lines.join(''))) await once(out, 'drain', { signal })
+          }
+        }),
+      )
+      streaming.then(
+        () => out.end(),
+        error => {
+          // Where rows are on their way already, the last line says it.
+          refused(error as Error)
+          const { message: detail, remedy } = asFailure(error)
+          out.end(`${JSON.stringify({ problem: { detail, remedy } })}\n`)
+        },
+      )
+    })
+    ctx.type = 'application/jsonl'
+    ctx.body = out
   })
 
   /** Where a query stands that was sent with this ticket. */
@@ -61,6 +98,14 @@ export function queryRoutes(router: Router, { sessions, questions, store, connec
     const place = questions.place(ctx.params.ticket!)
     if (place) ctx.body = place
   })
+}
+
+function noSql(): Failure {
+  return new Failure(
+    'refused',
+    'SQL does not run on this connection.',
+    'Choose a warehouse, or look at a table’s rows.',
+  )
 }
 
 /** Aborts when the one who asks goes away before the answer. */

@@ -2,9 +2,9 @@
 import type { Grid } from '@tide/core/api/browse'
 import { Failure } from '@tide/core/failure'
 import type { QueryError } from 'mysql2'
-import type { QueryLimits } from '../../contract/session.ts'
+import type { QueryLimits, RowBatch, StreamLimits } from '../../contract/session.ts'
 import { Answer } from '../../question/answer.ts'
-import { QuestionLink } from '../../question/link.ts'
+import { QuestionLink, type LinkLimits } from '../../question/link.ts'
 import { misunderstood, tooLong } from '../../question/refusal.ts'
 import { readingAccount, serverAddress } from '../../server-settings.ts'
 import { Session, withSession } from '../client.ts'
@@ -22,22 +22,11 @@ export async function ask(config: MariadbConfig, sql: string, limits: QueryLimit
 
 /** A statement of ours, within the same limits. */
 export async function look(config: MariadbConfig, sql: string, limits: QueryLimits): Promise<Grid> {
-  const settings = readingAccount(config)
-  const where = serverAddress(settings)
-  const session = await Session.open(settings, { database: settings.database }).catch(error => {
-    throw mariadbFailure(error, where)
-  })
-  const { connection } = session
-  const { stream } = connection as unknown as { stream: ConstructorParameters<typeof QuestionLink>[1] }
-  const cancel = () => withSession(settings, other => other.run(`KILL QUERY ${connection.threadId}`))
-  const link = new QuestionLink(limits, stream, cancel)
+  const { session, link, where } = await connected(config, limits)
   const answer = new Answer(limits)
   let columns: Grid['columns'] = []
   try {
-    await session.run('START TRANSACTION READ ONLY')
-    await session.run(
-      `SET SESSION max_statement_time = ${limits.timeoutMs / 1000}, sql_select_limit = ${limits.maxRows + 1}`,
-    )
+    await begin(session, limits.timeoutMs, `, sql_select_limit = ${limits.maxRows + 1}`)
     await session.eachRow(
       sql,
       found => (columns = found),
@@ -60,7 +49,58 @@ export async function look(config: MariadbConfig, sql: string, limits: QueryLimi
   }
 }
 
-function refusalOf(error: unknown, limits: QueryLimits, where: string): unknown {
+/** The rows of a person's statement, batch by batch. */
+export async function* askForRows(
+  config: MariadbConfig,
+  sql: string,
+  limits: StreamLimits,
+): AsyncGenerator<RowBatch> {
+  refuseUnlessQuestion(sql)
+  const { session, link, where, cancel } = await connected(config, limits)
+  let ended = false
+  try {
+    await begin(session, limits.timeoutMs)
+    let columns: Grid['columns'] = []
+    let rows: Grid['rows'] = []
+    const coming = session.stream(sql.replace(/[\s;]+$/, ''), found => (columns = found))
+    for await (const row of coming) {
+      rows.push(row)
+      if (rows.length < limits.batchRows) continue
+      yield { columns, rows }
+      rows = []
+    }
+    ended = true
+    yield { columns, rows }
+  } catch (error) {
+    ended = true
+    throw link.failure ?? refusalOf(error, limits, where)
+  } finally {
+    // Who takes no more has no use for what the server goes on to find.
+    if (!ended) await cancel().catch(() => {})
+    link.close()
+    session.destroy()
+  }
+}
+
+/** A connection of its own for one question, which ends with it. */
+async function connected(config: MariadbConfig, limits: LinkLimits) {
+  const settings = readingAccount(config)
+  const where = serverAddress(settings)
+  const session = await Session.open(settings, { database: settings.database }).catch(error => {
+    throw mariadbFailure(error, where)
+  })
+  const { connection } = session
+  const { stream } = connection as unknown as { stream: ConstructorParameters<typeof QuestionLink>[1] }
+  const cancel = () => withSession(settings, other => other.run(`KILL QUERY ${connection.threadId}`))
+  return { session, where, cancel, link: new QuestionLink(limits, stream, cancel) }
+}
+
+async function begin(session: Session, timeoutMs: number, more = ''): Promise<void> {
+  await session.run('START TRANSACTION READ ONLY')
+  await session.run(`SET SESSION max_statement_time = ${timeoutMs / 1000}${more}`)
+}
+
+function refusalOf(error: unknown, limits: LinkLimits, where: string): unknown {
   if (error instanceof Failure) return error
   const { errno, message, sqlState } = error as QueryError & { sqlState?: string }
   if (errno === STATEMENT_TIMEOUT) return tooLong(limits)

@@ -3,10 +3,10 @@ import type { Grid } from '@tide/core/api/browse'
 import { Failure } from '@tide/core/failure'
 import pg, { type FieldDef, type QueryConfig } from 'pg'
 import type { Duplex } from 'node:stream'
-import type { QueryLimits } from '../../contract/session.ts'
+import type { QueryLimits, RowBatch, StreamLimits } from '../../contract/session.ts'
 import { readingAccount, serverAddress } from '../../server-settings.ts'
 import { Answer } from '../../question/answer.ts'
-import { QuestionLink } from '../../question/link.ts'
+import { QuestionLink, type LinkLimits } from '../../question/link.ts'
 import { misunderstood, severalStatements, tooLong } from '../../question/refusal.ts'
 import type { PostgresConfig } from '../config.ts'
 import { postgresFailure } from '../errors.ts'
@@ -38,31 +38,15 @@ async function answered(
   cursor: string | undefined,
   plain: string,
 ): Promise<Grid> {
-  const settings = readingAccount(config)
-  const client = new pg.Client(clientConfig(settings))
-  client.on('error', () => {}) // whoever waits hears of it
-  try {
-    await client.connect()
-  } catch (error) {
-    throw postgresFailure(error, serverAddress(settings))
-  }
-  const { stream } = (client as unknown as { connection: { stream: Duplex } }).connection
-  const { processID } = client as unknown as { processID: number }
-  const link = new QuestionLink(limits, stream, () => cancel(settings, processID))
+  const { client, link, where } = await connected(config, limits)
   const answer = new Answer(limits)
   let fields: FieldDef[] = []
   const take = (text: string) => rowsOf(client, text, answer, found => (fields = found))
   try {
-    // A server looks whether anybody still waits; older ones and other systems cannot.
-    await client.query(`SET client_connection_check_interval = '2s'`).catch(() => {})
-    await client.query(
-      `BEGIN READ ONLY; SET LOCAL standard_conforming_strings = on; SET LOCAL statement_timeout = ${Math.floor(limits.timeoutMs)}`,
-    )
+    await begin(client, limits.timeoutMs)
     if (cursor === undefined) await take(plain)
     else {
-      // By the extended protocol, which takes one statement at a time, whatever the parser has read.
-      const text = `DECLARE tide NO SCROLL CURSOR FOR ${cursor}`
-      await client.query({ text, queryMode: 'extended' } as QueryConfig)
+      await declare(client, cursor)
       await take(`FETCH ${limits.maxRows + 1} FROM tide`)
     }
     return answer.grid(await named(client, fields))
@@ -72,13 +56,71 @@ async function answered(
       answer.cutAtBytes()
       return answer.grid(fields.map(({ name }) => ({ name, type: '' })))
     }
-    throw refusalOf(error, limits, serverAddress(settings))
+    throw refusalOf(error, limits, where)
   } finally {
     link.close()
   }
 }
 
-function refusalOf(error: unknown, limits: QueryLimits, where: string): unknown {
+/** The rows of a person's statement, batch by batch. */
+export async function* askForRows(
+  config: PostgresConfig,
+  sql: string,
+  limits: StreamLimits,
+): AsyncGenerator<RowBatch> {
+  if (sql.trim() === '') throw severalStatements(0)
+  const { by } = questionIn(await parse(sql))
+  const { client, link, where } = await connected(config, limits)
+  const read = (text: string) => client.query<(string | null)[]>({ text, rowMode: 'array' })
+  try {
+    await begin(client, limits.timeoutMs)
+    const plain = withoutEnd(sql)
+    if (by === 'cursor') await declare(client, plain)
+    let columns: Grid['columns'] | undefined
+    for (;;) {
+      const { rows, fields } = await read(by === 'cursor' ? `FETCH ${limits.batchRows} FROM tide` : plain)
+      columns ??= await named(client, fields)
+      yield { columns, rows }
+      if (by !== 'cursor' || rows.length < limits.batchRows) return
+    }
+  } catch (error) {
+    throw link.failure ?? refusalOf(error, limits, where)
+  } finally {
+    link.close()
+  }
+}
+
+/** A connection of its own for one question, which ends with it. */
+async function connected(config: PostgresConfig, limits: LinkLimits) {
+  const settings = readingAccount(config)
+  const where = serverAddress(settings)
+  const client = new pg.Client(clientConfig(settings))
+  client.on('error', () => {}) // whoever waits hears of it
+  try {
+    await client.connect()
+  } catch (error) {
+    throw postgresFailure(error, where)
+  }
+  const { stream } = (client as unknown as { connection: { stream: Duplex } }).connection
+  const { processID } = client as unknown as { processID: number }
+  return { client, where, link: new QuestionLink(limits, stream, () => cancel(settings, processID)) }
+}
+
+async function begin(client: pg.Client, timeoutMs: number): Promise<void> {
+  // A server looks whether anybody still waits; older ones and other systems cannot.
+  await client.query(`SET client_connection_check_interval = '2s'`).catch(() => {})
+  await client.query(
+    `BEGIN READ ONLY; SET LOCAL standard_conforming_strings = on; SET LOCAL statement_timeout = ${Math.floor(timeoutMs)}`,
+  )
+}
+
+/** By the extended protocol, which takes one statement at a time, whatever the parser has read. */
+async function declare(client: pg.Client, sql: string): Promise<void> {
+  const text = `DECLARE tide NO SCROLL CURSOR FOR ${sql}`
+  await client.query({ text, queryMode: 'extended' } as QueryConfig)
+}
+
+function refusalOf(error: unknown, limits: LinkLimits, where: string): unknown {
   if (error instanceof Failure) return error
   const { code, message, severity } = error as { code?: string; message: string; severity?: string }
   if (code === QUERY_CANCELED) return tooLong(limits)
