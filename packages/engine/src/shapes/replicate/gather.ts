@@ -6,7 +6,7 @@ import type { FollowedTable, JournaledSource } from '../../journal/source.ts'
 import { followedTables, type FollowedLane } from './lanes.ts'
 
 /** Enough to make a merge worth its fixed cost; a source gives fewer where their values would not stay small in memory. */
-const EVENTS_AT_ONCE = 20_000
+const EVENTS_AT_ONCE = 60_000
 
 export class Gatherer {
   private readonly source: JournaledSource

@@ -14,6 +14,8 @@ import type { ChangeBatch, SourceHead } from '../../journal/batch.ts'
 import type { Gatherer } from './gather.ts'
 import type { FollowedLane, WorkingLane } from './lanes.ts'
 
+const EVENTS_IN_A_TURN = 5_000
+
 /** What has come to the target. */
 export interface Landing {
   to: Position
@@ -70,7 +72,7 @@ export async function landOnce(
       const { transactions } = batch
       // The rest of a transaction may be of tables that are not ours.
       newest = transactions.at(-1)?.at ?? newest
-      const folds = foldByLane(lanes, transactions)
+      const folds = await foldByLane(lanes, transactions)
       gatherer.readBehind(batch)
       const effects: LaneEffect[] = []
       const fetching: [WorkingLane, Key][] = []
@@ -119,15 +121,20 @@ function foldOf({ identityIndexes, shaper }: WorkingLane): IdentityFold {
   return new IdentityFold(identityIndexes, !shaper.keyIsIdentity)
 }
 
-function foldByLane(
+/** In between, others get their turn: a large batch would hold the process up for longer than anybody should wait. */
+async function foldByLane(
   lanes: readonly WorkingLane[],
   transactions: readonly SourceTransaction[],
-): Map<WorkingLane, IdentityFold> {
+): Promise<Map<WorkingLane, IdentityFold>> {
   const folds = new Array<IdentityFold | undefined>(lanes.length)
+  let sinceTurn = 0
   for (const transaction of transactions) {
     for (const event of transaction.events) {
       const fold = (folds[event.lane] ??= foldOf(lanes[event.lane]!))
       fold.add(event, transaction)
+      if (++sinceTurn < EVENTS_IN_A_TURN) continue
+      sinceTurn = 0
+      await new Promise(resolve => setImmediate(resolve))
     }
   }
   return new Map(lanes.flatMap((lane, i) => (folds[i] ? [[lane, folds[i]]] : [])))
