@@ -6,6 +6,7 @@ import { ALTERED, type LoggedRelation } from '@tide/core/records/relation'
 import { RowWriter } from '@tide/core/records/tuple'
 import type { LogSink } from '../../contract/source.ts'
 import type { Decode } from './charsets.ts'
+import { columnType } from './column-types.ts'
 import {
   EVENT,
   HEADER,
@@ -17,7 +18,7 @@ import {
   type TableMap,
 } from './events.ts'
 import { readStatement, type SchemaChange } from './statements.ts'
-import { canRead, ValueReader, type MappedColumn } from './values.ts'
+import { ValueReader, type MappedColumn } from './values.ts'
 
 interface KnownTable {
   /** Our number for it, that of its first table map. */
@@ -224,7 +225,7 @@ export class BinlogDecoder {
       const field = fields.find(({ name }) => name === column.name)
       return field === undefined || !field.notCaptured
     })
-    const unread = map.columns.find((column, i) => told[i] && !canRead(column.type))
+    const unread = map.columns.find((column, i) => told[i] && !columnType(column.type).readable)
     if (unread) {
       throw new Failure(
         'structural',

@@ -1,5 +1,7 @@
 /** Events of a binary log. https://mariadb.com/kb/en/replication-protocol/ */
 
+import { columnType, ENUM, SET, STRING } from './column-types.ts'
+
 export interface EventHeader {
   /** Seconds since 1970. */
   timestamp: number
@@ -105,34 +107,6 @@ export interface TableMap {
   }[]
 }
 
-/**
- * Column types by their number: how many bytes of metadata a table map has for each, and in which order. Those that are
- * not here have none. https://mariadb.com/kb/en/table_map_event/ and `Field::binlog_type_info` in the server's sources.
- */
-const METADATA: Readonly<Record<number, 'byte' | 'little' | 'big'>> = {
-  4: 'byte', // float
-  5: 'byte', // double
-  15: 'little', // varchar: its length in bytes
-  16: 'big', // bit: bits over whole bytes, whole bytes
-  17: 'byte', // timestamp, datetime, time: digits behind the second
-  18: 'byte',
-  19: 'byte',
-  140: 'byte', // compressed blob: bytes of the length before it
-  141: 'little', // compressed varchar
-  245: 'byte', // json
-  246: 'big', // decimal: precision, scale
-  247: 'big', // enum, set, string: the real type, a length
-  248: 'big',
-  252: 'byte', // blob
-  253: 'little',
-  254: 'big',
-  255: 'byte', // geometry
-}
-
-const NUMERIC = new Set([1, 2, 3, 4, 5, 8, 9, 13, 246])
-/** Those of which the metadata has a collation; geometry counts among them. */
-const TEXTS = new Set([15, 140, 141, 252, 253, 254, 255])
-
 export function readTableMap(event: Buffer): TableMap {
   const id = event.readUIntLE(HEADER, 6)
   let at = HEADER + 8
@@ -150,7 +124,7 @@ export function readTableMap(event: Buffer): TableMap {
   at = metaAt
   const columns: TableMap['columns'] = [...types].map(type => {
     let meta = 0
-    const form = METADATA[type]
+    const form = columnType(type).metadata
     if (form === 'byte') meta = event[at++]!
     else if (form === 'little') meta = event.readUInt16LE((at += 2) - 2)
     else if (form === 'big') meta = event.readUInt16BE((at += 2) - 2)
@@ -168,9 +142,9 @@ export function readTableMap(event: Buffer): TableMap {
 
 /** Metadata that is there with `binlog_row_metadata = FULL`. */
 function readOptional(field: number, bytes: Buffer, columns: TableMap['columns']): void {
-  const real = ({ type, meta }: TableMap['columns'][number]) => (type === 254 ? meta >> 8 : type)
-  const isLabelled = (column: TableMap['columns'][number]) => [247, 248].includes(real(column))
-  const isText = (column: TableMap['columns'][number]) => TEXTS.has(column.type) && !isLabelled(column)
+  const real = ({ type, meta }: TableMap['columns'][number]) => (type === STRING ? meta >> 8 : type)
+  const isLabelled = (column: TableMap['columns'][number]) => [ENUM, SET].includes(real(column))
+  const isText = (column: TableMap['columns'][number]) => columnType(column.type).text && !isLabelled(column)
   const numbers = () => {
     const values: number[] = []
     for (let at = 0; at < bytes.length;) {
@@ -183,7 +157,7 @@ function readOptional(field: number, bytes: Buffer, columns: TableMap['columns']
   switch (field) {
     case 1:
       return columns
-        .filter(({ type }) => NUMERIC.has(type))
+        .filter(({ type }) => columnType(type).numeric)
         .forEach((column, i) => (column.unsigned = ((bytes[i >> 3]! >> (7 - (i & 7))) & 1) === 1))
     case 2:
     case 10: {

@@ -8,6 +8,36 @@ import { isUtf8 } from 'node:buffer'
 import { inflateRawSync, inflateSync } from 'node:zlib'
 import { float32Text } from '../sql.ts'
 import { utf8, type Decode } from './charsets.ts'
+import {
+  BIT,
+  BLOB,
+  COMPRESSED_BLOB,
+  COMPRESSED_VARCHAR,
+  DATE,
+  DATETIME,
+  DECIMAL,
+  DOUBLE,
+  ENUM,
+  FLOAT,
+  GEOMETRY,
+  INT24,
+  JSON_TEXT,
+  LONG,
+  LONGLONG,
+  NEWDATE,
+  OLD_DATETIME,
+  OLD_TIME,
+  OLD_TIMESTAMP,
+  SET,
+  SHORT,
+  STRING,
+  TIME,
+  TIMESTAMP,
+  TINY,
+  VARCHAR,
+  VAR_STRING,
+  YEAR,
+} from './column-types.ts'
 import { padded, putDate, putClock, putFraction, putInteger, DASH, DOT, PLUS, SPACE, ZERO } from './digits.ts'
 
 /** A column as a table map event describes it. */
@@ -23,19 +53,8 @@ export interface MappedColumn {
   uuid: boolean
 }
 
-const [ENUM, SET] = [247, 248]
-
-/** Types that `ValueReader` turns into canonical text; the others it can only pass over. */
-const READABLE = new Set([
-  1, 2, 3, 4, 5, 7, 8, 9, 10, 13, 14, 15, 16, 17, 18, 19, 140, 141, 246, 252, 253, 254,
-])
-
-export function canRead(type: number): boolean {
-  return READABLE.has(type)
-}
-
 /** Up to this length bytes are handled one by one. */
-const SHORT = 32
+const SHORT_BYTES = 32
 /** The longest text that a number, a date or a time becomes. */
 const LONGEST = 96
 
@@ -54,24 +73,24 @@ export class ValueReader {
   read(column: MappedColumn): void {
     const { type, meta } = column
     switch (type) {
-      case 15:
-      case 253:
+      case VARCHAR:
+      case VAR_STRING:
         return this.text(this.length(meta < 256 ? 1 : 2), column, 0)
-      case 252:
-      case 245:
-      case 255:
+      case BLOB:
+      case JSON_TEXT:
+      case GEOMETRY:
         return this.text(this.length(meta), column, 0)
-      case 254:
+      case STRING:
         return this.string(column)
-      case 140:
+      case COMPRESSED_BLOB:
         return this.compressed(this.length(meta), column)
-      case 141:
+      case COMPRESSED_VARCHAR:
         return this.compressed(this.length(meta < 256 ? 1 : 2), column)
-      case 4:
+      case FLOAT:
         return this.out.text(float32Text(this.bytes.readFloatLE(this.skip(4))))
-      case 5:
+      case DOUBLE:
         return this.out.text(String(this.bytes.readDoubleLE(this.skip(8))))
-      case 16: {
+      case BIT: {
         const size = (meta & 0xff) + (meta >> 8 > 0 ? 1 : 0)
         const hex = this.bytes.toString('hex', this.at, (this.at += size))
         return this.out.text(String(BigInt(`0x${hex || '0'}`)))
@@ -86,40 +105,40 @@ export class ValueReader {
   private digits({ type, meta, unsigned }: MappedColumn): void {
     const { bytes, out } = this
     switch (type) {
-      case 1:
+      case TINY:
         return this.integer(1, unsigned)
-      case 2:
+      case SHORT:
         return this.integer(2, unsigned)
-      case 9:
+      case INT24:
         return this.integer(3, unsigned)
-      case 3:
+      case LONG:
         return this.integer(4, unsigned)
-      case 8:
+      case LONGLONG:
         return this.long(unsigned)
-      case 11:
+      case OLD_TIME:
         return this.integer(3, true)
-      case 12:
+      case OLD_DATETIME:
         return this.long(true)
-      case 246:
+      case DECIMAL:
         return this.decimal(meta >> 8, meta & 0xff)
-      case 13: {
+      case YEAR: {
         const year = bytes[this.skip(1)]!
         return putInteger(out, year === 0 ? 0 : 1900 + year)
       }
-      case 10:
-      case 14: {
+      case DATE:
+      case NEWDATE: {
         const packed = bytes.readUIntLE(this.skip(3), 3)
         return putDate(out, packed >> 9, (packed >> 5) & 15, packed & 31)
       }
-      case 7:
+      case OLD_TIMESTAMP:
         return this.stamp(bytes.readUInt32LE(this.skip(4)), 0)
-      case 17: {
+      case TIMESTAMP: {
         const seconds = bytes.readUInt32BE(this.skip(4))
         return this.stamp(seconds, this.fraction(meta))
       }
-      case 18:
+      case DATETIME:
         return this.dateTime(meta)
-      case 19:
+      case TIME:
         return this.time(meta)
       default:
         throw new Error(`a column of binlog type ${type} cannot be read`)
@@ -162,7 +181,7 @@ export class ValueReader {
   /** Text that is in UTF-8 already; whether it was. */
   private unicode(start: number, length: number): boolean {
     const { bytes, out } = this
-    const plain = length <= SHORT && this.plain(start, length)
+    const plain = length <= SHORT_BYTES && this.plain(start, length)
     if (plain) return true
     const text = bytes.subarray(start, start + length)
     if (!isUtf8(text)) return false

@@ -70,9 +70,11 @@ class Following {
   async run(signal: AbortSignal): Promise<void> {
     await this.look()
     while (!signal.aborted) {
+      const began = performance.now()
       const more = await this.step()
       await this.prune()
-      if (!more) await sleep(REST_MS, undefined, { signal }).catch(() => {})
+      const rest = began + REST_MS - performance.now()
+      if (!more && rest > 0) await sleep(rest, undefined, { signal }).catch(() => {})
     }
   }
 
