@@ -110,7 +110,11 @@ test('a pipeline stays with the engine that keeps its journal, and goes on with 
   await call(one.url, 'POST', `/pipelines/${id}/start`)
   const status = (at = two) => call<PipelineStatus>(at.url, 'GET', `/pipelines/${id}`)
   await eventually(async () => (await status(one)).state === 'Following', 30, 'the copy')
-  expect((await status(one)).engine).toMatchObject({ name: 'one', here: true, tie: 'the journal of Site' })
+  expect((await status(one)).engine).toMatchObject({
+    name: 'one',
+    here: true,
+    affinity: 'the journal of Site',
+  })
   let going = true
   const loading = load(() => going)
 

@@ -22,7 +22,7 @@ export function* keyParts(keys: Iterable<Key>): Generator<Uint8Array> {
 
 /**
  * Rows as CSV, some at a time. `partial`: beside each stand which of its values were not sent (`,2,5,`), the key of the row
- * that has them, and its place among the puts. `turns`: by column, how a value that is not null is turned.
+ * that has them, and its index among the puts. `turns`: by column, how a value that is not null is turned.
  */
 export function* putParts(
   puts: readonly Put[],
@@ -31,10 +31,10 @@ export function* putParts(
 ): Generator<Uint8Array> {
   const turning = turns.some(turn => turn !== undefined)
   const writer = new CsvWriter(PART_BYTES * 2)
-  for (let place = 0; place < puts.length; place++) {
-    const put = puts[place]!
+  for (let index = 0; index < puts.length; index++) {
+    const put = puts[index]!
     writer.row(turning ? turned(put.row, turns) : put.row)
-    writer.endLine(partial ? `,${beside(put, place)}` : '')
+    writer.endLine(partial ? `,${beside(put, index)}` : '')
     if (writer.length >= PART_BYTES) yield writer.take()
   }
   if (writer.length > 0) yield writer.take()
@@ -47,9 +47,9 @@ export function unsentColumns(puts: readonly Put[]): number[] {
   return [...columns]
 }
 
-function beside({ row, key, from }: Put, place: number): string {
+function beside({ row, key, from }: Put, index: number): string {
   const unsent = from ? unsentIn(row) : []
-  const line = csvLine([unsent.length > 0 ? `,${unsent.join(',')},` : null, ...(from ?? key), String(place)])
+  const line = csvLine([unsent.length > 0 ? `,${unsent.join(',')},` : null, ...(from ?? key), String(index)])
   return line.slice(0, -1)
 }
 

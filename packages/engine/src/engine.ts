@@ -5,7 +5,7 @@ import type {
   PipelineRecord,
   PipelineWork,
   StartedPlan,
-  Tie,
+  Affinity,
 } from '@tide/core/definition/pipeline'
 import { isChangeable } from '@tide/core/definition/definition'
 import { Failure } from '@tide/core/failure'
@@ -102,14 +102,14 @@ export class Engine {
    * Starts a pipeline by its plan, which must hold no refusal, and the definition that the plan was made of; `tied` when
    * only one data folder can run it.
    */
-  async begin(id: string, plan: StartedPlan, tied: Tie | null = null): Promise<void> {
+  async begin(id: string, plan: StartedPlan, affinity: Affinity | null = null): Promise<void> {
     const record = await this.record(id)
     if (!isChangeable(record.state)) {
       throw new Failure('refused', `“${record.definition.name}” runs already.`, 'Stop it first.')
     }
     await this.halt(id)
     const at = new Date(this.parts.surroundings.now()).toISOString()
-    if (!(await this.parts.pipelines.start(id, plan, at, tied))) {
+    if (!(await this.parts.pipelines.start(id, plan, at, affinity))) {
       throw new Failure(
         'refused',
         `The setup of “${record.definition.name}” was changed while it was to be started.`,
@@ -394,13 +394,13 @@ export class Engine {
   }
 
   /** Nothing while there is this engine alone, and nothing that it could not run. */
-  private runBy({ holder, home, tie }: PipelineRecord): RunBy | null {
+  private runBy({ holder, home, affinity }: PipelineRecord): RunBy | null {
     const by =
       this.engineRecords.find(({ id }) => id === holder) ??
       this.engineRecords.find(engine => engine.home === home)
     if (!by || (by.id === this.me.id && !this.others)) return null
     const { name, live, seenAt } = by
-    return { name, here: by.id === this.me.id, live, seenAt, tie }
+    return { name, here: by.id === this.me.id, live, seenAt, affinity }
   }
 
   private get others(): boolean {

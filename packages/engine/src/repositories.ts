@@ -10,7 +10,7 @@ import type {
   PipelineWork,
   StartedPlan,
   StopReason,
-  Tie,
+  Affinity,
 } from '@tide/core/definition/pipeline'
 import type { TideSample } from '@tide/core/pace/tide'
 import type { Lane } from '@tide/core/plan/lane'
@@ -20,14 +20,14 @@ export interface PipelineRepository {
   list(): Promise<PipelineRecord[]>
   get(id: string): Promise<PipelineRecord | undefined>
   /** False when it runs already, or its definition is another one by now. */
-  start(id: string, plan: StartedPlan, startedAt: string, tied: Tie | null): Promise<boolean>
+  start(id: string, plan: StartedPlan, startedAt: string, affinity: Affinity | null): Promise<boolean>
   addLanes(
     id: string,
     definition: Definition,
     plan: { lanes: readonly Lane[]; steps: readonly PrepareStep[] },
   ): Promise<void>
   /** It can only be run where this data folder is, from now on. */
-  tieTo(id: string, tied: Tie): Promise<void>
+  bind(id: string, affinity: Affinity): Promise<void>
   want(id: string, wanted: PipelineRecord['wanted']): Promise<void>
   takeUp(id: string, wanted: 'run' | 'stop'): Promise<void>
   /** False when another engine runs it by now. */

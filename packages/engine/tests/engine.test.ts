@@ -185,7 +185,7 @@ describe('engine', () => {
     await one.begin(
       'p',
       { definition: record.definition, lanes: [LANE], steps: [] },
-      { home: 'one', tie: 'the journal of from' },
+      { home: 'one', affinity: 'the journal of from' },
     )
     await settled(() => record.state === 'Following')
     await one.stop()

@@ -27,7 +27,7 @@ export class MemoryStore {
       startedAt: null,
       holder: null,
       home: null,
-      tie: null,
+      affinity: null,
     }
   }
 
@@ -36,15 +36,15 @@ export class MemoryStore {
     return {
       list: async () => [structuredClone(record)],
       get: async () => structuredClone(record),
-      start: async (_id, plan, startedAt, tied) => {
+      start: async (_id, plan, startedAt, affinity) => {
         if (JSON.stringify(record.definition) !== JSON.stringify(plan.definition)) return false
         Object.assign(record, plan, {
           startedAt,
           wanted: 'run',
           state: 'Copying',
           reason: null,
-          home: tied?.home ?? null,
-          tie: tied?.tie ?? null,
+          home: affinity?.home ?? null,
+          affinity: affinity?.affinity ?? null,
           freshFrom: record.epoch + 1,
         })
         return true
@@ -55,7 +55,7 @@ export class MemoryStore {
           lanes: [...record.lanes, ...lanes],
           steps: [...record.steps, ...steps],
         }),
-      tieTo: async (_id, { home, tie }) => void Object.assign(record, { home, tie }),
+      bind: async (_id, { home, affinity }) => void Object.assign(record, { home, affinity }),
       want: async (_id, wanted) => void (record.wanted = wanted),
       takeUp: async (_id, wanted) =>
         void Object.assign(record, {

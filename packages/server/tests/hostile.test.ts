@@ -182,7 +182,7 @@ test('what is followed keeps its database and its method', async () => {
     id,
     { definition, lanes: [lane], steps: [] },
     new Date().toISOString(),
-    { home: 'elsewhere', tie: 'its journal' },
+    { home: 'elsewhere', affinity: 'its journal' },
   )
   const put = (changed: object) =>
     ask('PUT', `/connections/${from!.id}`, {

@@ -38,7 +38,7 @@ export async function setUpDemo(site: Site, { server, warehouse }: DemoPlace): P
   ]
   const pipeline = await call<Named>(server, 'POST', '/pipelines', {
     version: 2,
-shape: 'replicate',
+    shape: 'replicate',
     name: `${site.name} to warehouse`,
     from: source.id,
     to: target.id,

@@ -1,6 +1,6 @@
 import { and, asc, eq, inArray, isNull, sql } from 'drizzle-orm'
 import { CHANGEABLE, type Definition, type PipelineState } from '@tide/core/definition/definition'
-import type { PipelineRecord, StartedPlan, StopReason, Tie } from '@tide/core/definition/pipeline'
+import type { PipelineRecord, StartedPlan, StopReason, Affinity } from '@tide/core/definition/pipeline'
 import type { Lane } from '@tide/core/plan/lane'
 import type { PrepareStep } from '@tide/core/plan/steps'
 import type { Database } from './database.ts'
@@ -49,7 +49,7 @@ export class Pipelines {
     id: string,
     { definition, lanes, steps }: StartedPlan,
     startedAt: string,
-    tied: Tie | null,
+    affinity: Affinity | null,
   ): Promise<boolean> {
     const started = await this.db
       .update(pipeline)
@@ -60,8 +60,8 @@ export class Pipelines {
         wanted: 'run',
         state: 'Copying',
         reason: null,
-        home: tied?.home ?? null,
-        tie: tied?.tie ?? null,
+        home: affinity?.home ?? null,
+        affinity: affinity?.affinity ?? null,
         freshFrom: sql`${pipeline.epoch} + 1`,
       })
       .where(
@@ -79,8 +79,8 @@ export class Pipelines {
   }
 
   /** It can only be run where this data folder is, from now on. */
-  async tieTo(id: string, { home, tie }: Tie): Promise<void> {
-    await this.db.update(pipeline).set({ home, tie }).where(eq(pipeline.id, id))
+  async bind(id: string, { home, affinity }: Affinity): Promise<void> {
+    await this.db.update(pipeline).set({ home, affinity }).where(eq(pipeline.id, id))
   }
 
   /** More lanes for a pipeline that runs; whoever runs it takes them up. */

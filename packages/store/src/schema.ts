@@ -51,7 +51,7 @@ export const pipeline = pgTable('pipeline', {
   leasedUntil: moment('leased_until'),
   /** The data folder that it is tied to, and what ties it there; null when any engine may run it. */
   home: text('home'),
-  tie: text('tie'),
+  affinity: text('tie'),
   createdAt: moment('created_at').notNull().defaultNow(),
 })
 

@@ -52,10 +52,10 @@ SELECT a.attrelid::text AS oid, a.attname, a.attnotnull, a.attgenerated::text AS
 const KEYS = `
 SELECT i.indrelid::text AS oid, i.indisprimary, i.indisreplident, i.indimmediate,
        array_to_json(array(SELECT a.attname::text
-               FROM unnest(i.indkey::int2[]) WITH ORDINALITY k(attnum, place)
+               FROM unnest(i.indkey::int2[]) WITH ORDINALITY k(attnum, ordinal)
                JOIN pg_catalog.pg_attribute a ON a.attrelid = i.indrelid AND a.attnum = k.attnum
-              WHERE k.place <= i.indnkeyatts
-              ORDER BY k.place))::text AS columns,
+              WHERE k.ordinal <= i.indnkeyatts
+              ORDER BY k.ordinal))::text AS columns,
        (SELECT bool_and(a.attnotnull)
           FROM unnest(i.indkey::int2[]) k(attnum)
           JOIN pg_catalog.pg_attribute a ON a.attrelid = i.indrelid AND a.attnum = k.attnum) AS all_not_null
@@ -159,7 +159,7 @@ export async function readTables(
   names: readonly DatasetName[],
 ): Promise<({ columns: { name: string; nativeType: string }[]; key: string[] } | undefined)[]> {
   const found = await pool.query(
-    `SELECT c.oid::text, c.relkind::text AS kind, t.place::text FROM unnest($1::text[]) WITH ORDINALITY t(name, place)
+    `SELECT c.oid::text, c.relkind::text AS kind, t.ordinal::text FROM unnest($1::text[]) WITH ORDINALITY t(name, ordinal)
        JOIN pg_catalog.pg_class c ON c.oid = to_regclass(t.name)`,
     [names.map(tableName)],
   )
@@ -167,7 +167,7 @@ export async function readTables(
   const columns = byOid((await pool.query(COLUMNS, [oids])).rows)
   const keys = byOid((await pool.query(KEYS, [oids])).rows)
   return names.map((_, i) => {
-    const row = found.rows.find(({ place }) => Number(place) === i + 1)
+    const row = found.rows.find(({ ordinal }) => Number(ordinal) === i + 1)
     if (!row) return undefined
     return {
       columns: (columns.get(row.oid) ?? []).map(({ attname, native }) => ({

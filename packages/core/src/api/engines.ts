@@ -6,7 +6,7 @@ export interface RunBy {
   live: boolean
   seenAt: string
   /** What ties the pipeline to it. */
-  tie: string | null
+  affinity: string | null
 }
 
 export interface EngineInfo {

@@ -32,16 +32,16 @@ export interface PipelineRecord {
   /** The data folder that it is tied to; null when any engine may run it. */
   home: string | null
   /** What ties it there, in words. */
-  tie: string | null
+  affinity: string | null
 }
 
 /** What is started: a plan, and the definition that it was made of. */
 export type StartedPlan = Pick<PipelineRecord, 'definition' | 'lanes' | 'steps'>
 
 /** What ties a pipeline to one data folder. */
-export interface Tie {
+export interface Affinity {
   home: string
-  tie: string
+  affinity: string
 }
 
 /** What an engine must know of a pipeline to see whether there is anything to do. */

@@ -8,7 +8,7 @@ import type { DatasetName } from '@tide/core/records/dataset'
 import { pipelineRecord } from '../pipeline-record.ts'
 import { planFor, planForMore } from '../plan.ts'
 import type { Services } from '../services.ts'
-import { tieOf } from '../tie.ts'
+import { affinityOf } from '../affinity.ts'
 import { valid } from '../validate.ts'
 
 /** What is done alone among all starts; no pipeline has such an id. */
@@ -53,7 +53,7 @@ export function deedRoutes(router: Router, services: Services): void {
         if (shown !== undefined) services.shownPlans.refuseAnother(shown, definition, plan)
         refuseHindered(plan)
         const { lanes, steps } = plan
-        await engine.begin(id, { definition, lanes, steps }, await tieOf(services, id, definition))
+        await engine.begin(id, { definition, lanes, steps }, await affinityOf(services, id, definition))
       }),
     )
   })

@@ -276,7 +276,7 @@ function ForPerson({
         id,
         to,
         title: <span className="text-buoy">{definition.name} waits</span>,
-        text: `The engine ${engine!.name} is gone and has ${engine!.tie}.`,
+        text: `The engine ${engine!.name} is gone and has ${engine!.affinity}.`,
       })
     } else if (retry) {
       items.push({

@@ -8,7 +8,7 @@ export function StateWord({ pipeline }: { pipeline: PipelineStatus }) {
 
 /** Its engine is gone, and nobody else has what it takes to run it. */
 export function waitsForEngine({ state, engine }: PipelineStatus): boolean {
-  return state !== 'Stopped' && engine !== null && !engine.live && engine.tie !== null
+  return state !== 'Stopped' && engine !== null && !engine.live && engine.affinity !== null
 }
 
 /** Tables can be added while it runs. */

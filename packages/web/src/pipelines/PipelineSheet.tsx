@@ -95,16 +95,16 @@ function Head({ pipeline }: { pipeline: PipelineStatus }) {
 }
 
 /** Its engine is gone. What is tied to that engine's data folder waits; anything else is taken over in a moment. */
-function Waiting({ engine: { name, seenAt, tie } }: { engine: RunBy }) {
+function Waiting({ engine: { name, seenAt, affinity } }: { engine: RunBy }) {
   const seen = `The engine ${name} was last heard of ${moment(seenAt)}.`
-  if (!tie)
+  if (!affinity)
     return (
       <Notice level="warning" title={seen}>
         Another one takes this pipeline over.
       </Notice>
     )
   return (
-    <Notice level="refused" title={`${seen} Nobody else can run this pipeline: ${name} has ${tie}.`}>
+    <Notice level="refused" title={`${seen} Nobody else can run this pipeline: ${name} has ${affinity}.`}>
       Start that engine again with its data folder; it goes on where it was. If the folder is lost, stop the
       pipeline, delete it leaving its capture, and make it anew.
     </Notice>

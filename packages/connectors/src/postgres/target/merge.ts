@@ -19,7 +19,7 @@ const UNIQUE_VIOLATION = '23505'
 
 /** Staged beside a row: which of its columns were not sent, and which row of the batch it is. */
 const UNSENT = ident('tide: unsent')
-const PLACE = ident('tide: place')
+const INDEX = ident('tide: index')
 const keyColumn = (i: number) => ident(`tide: key ${i}`)
 
 export class PostgresMerge implements MergeSteps {
@@ -57,7 +57,7 @@ export class PostgresMerge implements MergeSteps {
 
   async stage(puts: readonly Put[], partial: boolean): Promise<void> {
     const columns = this.lane.columns.map(({ name, nativeType }) => `${ident(name)} ${nativeType}`)
-    if (partial) columns.push(`${UNSENT} text`, ...this.keys, `${PLACE} int`)
+    if (partial) columns.push(`${UNSENT} text`, ...this.keys, `${INDEX} int`)
     await this.client.query(`CREATE TEMP TABLE ${PUTS} (${columns.join(', ')}) ON COMMIT DROP`)
     await copyInto(this.client, PUTS, putParts(puts, partial, turnsOf(this.lane)))
   }
@@ -74,9 +74,9 @@ export class PostgresMerge implements MergeSteps {
       )
     }
     const missing = await client.query(
-      `DELETE FROM ${PUTS} s WHERE ${UNSENT} IS NOT NULL AND NOT EXISTS (SELECT FROM ${table} t WHERE ${matches}) RETURNING ${PLACE} AS place`,
+      `DELETE FROM ${PUTS} s WHERE ${UNSENT} IS NOT NULL AND NOT EXISTS (SELECT FROM ${table} t WHERE ${matches}) RETURNING ${INDEX} AS index`,
     )
-    return missing.rows.map(({ place }) => puts[Number(place)]!)
+    return missing.rows.map(({ index }) => puts[Number(index)]!)
   }
 
   async remove(keys: readonly Key[]): Promise<void> {

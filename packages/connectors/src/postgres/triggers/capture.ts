@@ -115,7 +115,7 @@ export async function installStatements(pool: Pool, tables: readonly DatasetName
 const ENTER = `
 INSERT INTO ${S}.follower (id, seen, relations, shapes)
 SELECT $1, $2::pg_snapshot, $3::oid[] || $4::oid[],
-       array(SELECT (${SHAPE}) FROM unnest($3::oid[]) WITH ORDINALITY r(oid, place) ORDER BY place) || $5::text[]
+       array(SELECT (${SHAPE}) FROM unnest($3::oid[]) WITH ORDINALITY r(oid, ordinal) ORDER BY ordinal) || $5::text[]
     ON CONFLICT (id) DO UPDATE SET seen = excluded.seen, relations = excluded.relations, shapes = excluded.shapes`
 
 const ENTERED = `

@@ -12,13 +12,13 @@ const S = CAPTURE_SCHEMA
 
 const WATCHED = `
 SELECT f.seen::text AS seen, (SELECT id::text FROM ${S}.installation) AS installation,
-       r.oid::text AS oid, f.shapes[r.place] AS shape, (${SHAPE}) AS now, n.nspname AS namespace, c.relname AS name,
+       r.oid::text AS oid, f.shapes[r.ordinal] AS shape, (${SHAPE}) AS now, n.nspname AS namespace, c.relname AS name,
        EXISTS (SELECT FROM pg_catalog.pg_trigger t
                 WHERE t.tgrelid = r.oid AND t.tgname = '!constant_tide_row' AND t.tgenabled IN ('O', 'A')) AS guarded,
        (SELECT json_agg(json_build_object('name', a.attname, 'nativeType', pg_catalog.format_type(a.atttypid, a.atttypmod)) ORDER BY a.attnum)
           FROM pg_catalog.pg_attribute a WHERE a.attrelid = r.oid AND a.attnum > 0 AND NOT a.attisdropped)::text AS columns
   FROM ${S}.follower f
-  LEFT JOIN unnest(f.relations) WITH ORDINALITY r(oid, place) ON true
+  LEFT JOIN unnest(f.relations) WITH ORDINALITY r(oid, ordinal) ON true
   LEFT JOIN pg_catalog.pg_class c ON c.oid = r.oid
   LEFT JOIN pg_catalog.pg_namespace n ON n.oid = c.relnamespace
  WHERE f.id = $1`

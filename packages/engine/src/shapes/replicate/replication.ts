@@ -169,7 +169,7 @@ export class OpenReplication implements OpenRun {
     if (!position) return
     const { connections, home, pipelines } = this.run.parts
     const name = (await connections.describe(this.run.record.definition.from))?.name ?? 'its source'
-    await pipelines.tieTo(id, { home, tie: `the journal of ${name}` })
+    await pipelines.bind(id, { home, affinity: `the journal of ${name}` })
     await writeCheckpoint(open, now => ({ ...now, position, consistent: false }))
     await source.settled(id)
   }

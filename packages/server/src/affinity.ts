@@ -1,5 +1,5 @@
 import type { Definition } from '@tide/core/definition/definition'
-import type { PipelineRecord, Tie } from '@tide/core/definition/pipeline'
+import type { PipelineRecord, Affinity } from '@tide/core/definition/pipeline'
 import { Failure } from '@tide/core/failure'
 import { targetSystems } from './plan.ts'
 import type { Services } from './services.ts'
@@ -8,7 +8,11 @@ import type { Services } from './services.ts'
  * What ties a pipeline to one data folder: a journal, or a target that one process alone can hold. Where another
  * pipeline has the same one open already, it is that pipeline's folder; else it is this process's own.
  */
-export async function tieOf(services: Services, id: string, definition: Definition): Promise<Tie | null> {
+export async function affinityOf(
+  services: Services,
+  id: string,
+  definition: Definition,
+): Promise<Affinity | null> {
   const { sessions, store, home } = services
   const { from, to } = definition
   const source = (await store.connections.get(from))?.name ?? ''
@@ -33,5 +37,5 @@ export async function tieOf(services: Services, id: string, definition: Definiti
     )
   }
   const [there = home] = homes
-  return { home: there, tie: [journal, held].filter(Boolean).join(' and ') }
+  return { home: there, affinity: [journal, held].filter(Boolean).join(' and ') }
 }

@@ -2,7 +2,7 @@ import { expect, test } from '@jest/globals'
 import type { Definition } from '@tide/core/definition/definition'
 import type { PipelineRecord } from '@tide/core/definition/pipeline'
 import type { Services } from '../src/services.ts'
-import { tieOf } from '../src/tie.ts'
+import { affinityOf } from '../src/affinity.ts'
 
 /** Connections by what their sessions have: a log, a file that is held alone, or neither. */
 const CONNECTIONS: Record<string, { path?: string; log?: object; heldAlone?: string }> = {
@@ -50,7 +50,7 @@ function tie(from: string, to: string, ...others: Other[]) {
     },
     connector: () => ({ identity: ({ path }: { path?: string }) => path ?? '' }),
   } as unknown as Services
-  return tieOf(services, 'this', { from, to } as Definition)
+  return affinityOf(services, 'this', { from, to } as Definition)
 }
 
 test.each<[string, Promise<unknown>, unknown]>([
@@ -58,42 +58,42 @@ test.each<[string, Promise<unknown>, unknown]>([
   [
     'by its log: to the journal, here',
     tie('office', 'server'),
-    { home: 'here', tie: 'the journal of office' },
+    { home: 'here', affinity: 'the journal of office' },
   ],
   [
     'into a file: to the file',
     tie('office by triggers', 'warehouse'),
-    { home: 'here', tie: 'the file /data/warehouse.duckdb' },
+    { home: 'here', affinity: 'the file /data/warehouse.duckdb' },
   ],
   [
     'both: to both',
     tie('office', 'warehouse'),
-    { home: 'here', tie: 'the journal of office and the file /data/warehouse.duckdb' },
+    { home: 'here', affinity: 'the journal of office and the file /data/warehouse.duckdb' },
   ],
   [
     'where another has the journal already',
     tie('office', 'server', { from: 'office', to: 'other file', home: 'there' }),
-    { home: 'there', tie: 'the journal of office' },
+    { home: 'there', affinity: 'the journal of office' },
   ],
   [
     'where another has the file, through another connection',
     tie('office by triggers', 'warehouse', { from: 'server', to: 'warehouse, too', home: 'there' }),
-    { home: 'there', tie: 'the file /data/warehouse.duckdb' },
+    { home: 'there', affinity: 'the file /data/warehouse.duckdb' },
   ],
   [
     'not where a person has stopped the other',
     tie('office', 'server', { from: 'office', to: 'server', home: 'there', stopped: 'person' }),
-    { home: 'here', tie: 'the journal of office' },
+    { home: 'here', affinity: 'the journal of office' },
   ],
   [
     'but where the other stopped for a reason: its place in the journal is kept',
     tie('office', 'server', { from: 'office', to: 'server', home: 'there', stopped: 'structural' }),
-    { home: 'there', tie: 'the journal of office' },
+    { home: 'there', affinity: 'the journal of office' },
   ],
   [
     'whatever runs elsewhere between others',
     tie('office', 'warehouse', { from: 'server', to: 'other file', home: 'there' }),
-    { home: 'here', tie: 'the journal of office and the file /data/warehouse.duckdb' },
+    { home: 'here', affinity: 'the journal of office and the file /data/warehouse.duckdb' },
   ],
 ])('tied %s', async (_, found, wanted) => {
   expect(await found).toEqual(wanted)
