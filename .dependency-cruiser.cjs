@@ -19,7 +19,7 @@ module.exports = {
     only('store', ['core'], 'the store imports only core'),
     only(
       'engine',
-      ['core', 'journal', 'connectors/src/contract.ts'],
+      ['core', 'journal', 'connectors/src/contract/'],
       'the engine knows the journal and the connector contract, no connector, no store, no Koa',
     ),
     only('server', ['core', 'connectors', 'engine', 'store'], 'the server puts it all together'),
@@ -27,10 +27,10 @@ module.exports = {
     only('stand-ins', ['core'], 'stand-ins stand alone'),
     {
       name: 'core-is-pure',
-      comment: 'core does no I/O and uses no framework',
+      comment: 'core does no I/O and uses no framework; typebox makes types and schemas of one value',
       severity: 'error',
       from: { path: ours('core') },
-      to: { dependencyTypes: ['core', 'npm', 'npm-dev', 'npm-peer'] },
+      to: { dependencyTypes: ['core', 'npm', 'npm-dev', 'npm-peer'], pathNot: 'node_modules/typebox/' },
     },
     {
       name: 'engine-without-koa',

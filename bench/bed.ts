@@ -57,7 +57,7 @@ export async function makeBed(rows: number, nodeOptions = ''): Promise<Bed> {
     start: async schema => {
       const definition = {
         version: 2,
-shape: 'replicate',
+        shape: 'replicate',
         name: schema,
         from: from.id,
         to: to.id,

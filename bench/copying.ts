@@ -29,7 +29,7 @@ export async function copyOurs(
     (await call<{ id: string }>(server.url, 'POST', '/connections', { name, kind, config })).id
   const { id } = await call<PipelineStatus>(server.url, 'POST', '/pipelines', {
     version: 2,
-shape: 'replicate',
+    shape: 'replicate',
     name: 'copy',
     from: await connect('source', { kind: source.kind, config: source.config }),
     to: await connect('target', target),

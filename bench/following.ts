@@ -53,7 +53,15 @@ export async function makeFollowing(folder: string, source: FollowedSource): Pro
           ? await connect(name, kind, { path: join(folder, `${name}.warehouse.duckdb`) })
           : await connect(name, kind, { ...target!.config, method: 'log' })
       const tables = [{ namespace: source.namespace, name: 'mixed' }]
-      const definition = { version: 2, shape: 'replicate', name, from, to, targetSchema: `into_${name}`, tables }
+      const definition = {
+        version: 2,
+        shape: 'replicate',
+        name,
+        from,
+        to,
+        targetSchema: `into_${name}`,
+        tables,
+      }
       const { id } = await call<PipelineStatus>(server.url, 'POST', '/pipelines', definition)
       await call(server.url, 'POST', `/pipelines/${id}/start`)
       const follows = async () => copied(await status(id)) && (await status(id)).state === 'Following'

@@ -158,8 +158,9 @@ test('a definition of a shape that nobody knows is refused with those that there
     detail: 'There is no shape “braid”.',
     remedy: expect.stringContaining('replicate'),
   })
-  const { shape: _, ...unshaped } = body
-  expect((await post('/pipelines', unshaped)).problem.detail).toBe('The definition names no shape.')
+  expect((await post('/pipelines', { ...body, shape: undefined })).problem.detail).toBe(
+    'The definition names no shape.',
+  )
 })
 
 test('a table dropped between plan and start is named', async () => {

@@ -1,4 +1,4 @@
-import type { EngineInfo, RunBy } from '@tide/core/api/engines'
+import type { EngineInfo } from '@tide/core/api/engines'
 import type { PipelineStatus } from '@tide/core/api/pipelines'
 import type {
   EngineRecord,
@@ -18,7 +18,8 @@ import type { EngineParts } from './parts.ts'
 import { mustRun, shareOf, worthTaking } from './share.ts'
 import { Runner } from './runner.ts'
 import { sampleUntil } from './sampling.ts'
-import { namesOf, statusOf } from './status.ts'
+import { statusOf } from './status.ts'
+import { statusesOf } from './statuses.ts'
 
 /** How often engines say that they are there, and look for work. */
 const LOOK_MS = 1_000
@@ -366,41 +367,9 @@ export class Engine {
     return record
   }
 
-  private async statusesOf(records: readonly PipelineRecord[]): Promise<PipelineStatus[]> {
-    const elsewhere = records.filter(({ holder, home }) =>
-      holder === null ? home !== null && home !== this.me.home : holder !== this.me.id,
-    )
-    const told = elsewhere.length > 0 ? await this.parts.leases.told(elsewhere.map(({ id }) => id)) : []
-    const byId = new Map(told.map(one => [one.status.id, one]))
-    return Promise.all(
-      records.map(async record => {
-        const engine = this.runBy(record)
-        const other = byId.get(record.id)
-        if (!other) return { ...(await statusOf(record, this.keep(record.id), this.parts)), engine }
-        const { definition, wanted, startedAt, reason, state } = record
-        const names = await namesOf(definition, this.parts)
-        const now = { definition, wanted, startedAt, reason, ...names, engine }
-        if (other.fresh) return { ...other.status, ...now }
-        const unknown = {
-          lagSeconds: null,
-          delay: null,
-          backlog: null,
-          committedPerMinute: 0,
-          landedPerMinute: 0,
-        }
-        return { ...other.status, ...now, ...unknown, state, retry: null, waits: null }
-      }),
-    )
-  }
-
-  /** Nothing while there is this engine alone, and nothing that it could not run. */
-  private runBy({ holder, home, affinity }: PipelineRecord): RunBy | null {
-    const by =
-      this.engineRecords.find(({ id }) => id === holder) ??
-      this.engineRecords.find(engine => engine.home === home)
-    if (!by || (by.id === this.me.id && !this.others)) return null
-    const { name, live, seenAt } = by
-    return { name, here: by.id === this.me.id, live, seenAt, affinity }
+  private statusesOf(records: readonly PipelineRecord[]): Promise<PipelineStatus[]> {
+    const engines = { me: this.me, all: this.engineRecords }
+    return statusesOf(records, engines, id => this.keep(id), this.parts)
   }
 
   private get others(): boolean {

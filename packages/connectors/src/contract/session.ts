@@ -3,9 +3,9 @@
  * `tests/` says whether it keeps its word.
  */
 import type { Catalogue, CheckItem, Grid } from '@tide/core/api/browse'
-import type { Column } from '@tide/core/records/column'
 import type { DatasetName } from '@tide/core/records/dataset'
 import type { Key, Row } from '@tide/core/records/value'
+import type { KeyedTable } from './records.ts'
 import type { LogSide } from './source.ts'
 import type { TargetSide } from './target.ts'
 
@@ -53,14 +53,6 @@ export interface Session {
   /** What of the system one process alone can hold, in words; its pipelines stay with that process. */
   heldAlone?: string
   close(): Promise<void>
-}
-
-/** A table as its rows must be read. */
-export interface KeyedTable {
-  dataset: DatasetName
-  columns: readonly Pick<Column, 'name' | 'type' | 'nativeType'>[]
-  /** Column names, in key order. */
-  key: readonly string[]
 }
 
 /** Rows in canonical text, with the names of their columns. */

@@ -2,7 +2,7 @@
 import type { Position } from '@tide/core/position/position'
 import type { DatasetName } from '@tide/core/records/dataset'
 import type { LoggedRelation } from '@tide/core/records/relation'
-import type { KeyedTable } from './session.ts'
+import type { KeyedTable } from './records.ts'
 
 /** Rows of a part of a table as CSV (see `csvLine`). Whoever takes it reads `csv` to its end, or leaves its loop. */
 export interface CopyRange {

@@ -2,7 +2,7 @@
 import type { NetEffect, Put } from '@tide/core/apply/net-effect'
 import type { Checkpoint } from '@tide/core/checkpoint/checkpoint'
 import type { PrepareStep } from '@tide/core/plan/steps'
-import type { TargetProfile } from '@tide/core/plan/plan'
+import type { TargetProfile } from '@tide/core/plan/input'
 import type { Column } from '@tide/core/records/column'
 import type { DatasetName } from '@tide/core/records/dataset'
 import type { CopyRange } from './source.ts'

@@ -1,6 +1,6 @@
 import type { Failure } from '@tide/core/failure'
 import type { NamingProfile } from '@tide/core/naming/profile'
-import type { TargetProfile } from '@tide/core/plan/plan'
+import type { TargetProfile } from '@tide/core/plan/input'
 import { duckdbColumn } from '@tide/core/shape/duckdb'
 import type { CheckItem } from '@tide/core/api/browse'
 import type { Config, Connector, Session } from '../contract/session.ts'

@@ -1,5 +1,6 @@
 import type { Key, Row } from '@tide/core/records/value'
-import type { Config, Connector, KeyedTable, Session as OpenSession } from '../contract/session.ts'
+import type { Config, Connector, Session as OpenSession } from '../contract/session.ts'
+import type { KeyedTable } from '../contract/records.ts'
 import { readCatalogue } from './catalogue.ts'
 import { checkMariadb } from './check.ts'
 import type { Session } from './client.ts'

@@ -5,7 +5,7 @@ import { printName, type Dataset } from '../records/dataset.ts'
 import { printType } from '../records/types.ts'
 import type { WrittenColumn } from './lane.ts'
 import type { PlanNote } from './note.ts'
-import type { PlanInput } from './plan.ts'
+import type { PlanInput } from './input.ts'
 
 export interface PlannedColumns {
   reads: Column[]

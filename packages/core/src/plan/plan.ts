@@ -1,7 +1,7 @@
 /** From a definition and two catalogues to everything a start would do. A plain value: tested, shown, then carried out. */
-import { fitName, type NamingProfile } from '../naming/profile.ts'
-import { datasetId, printName, type Dataset, type DatasetName } from '../records/dataset.ts'
-import type { MappedType, ToMap } from '../shape/mapped.ts'
+import { fitName } from '../naming/profile.ts'
+import { datasetId, printName } from '../records/dataset.ts'
+import type { PlanInput } from './input.ts'
 import type { Lane } from './lane.ts'
 import { byHarm, type PlanNote } from './note.ts'
 import { planSteps, type PrepareStep } from './steps.ts'
@@ -13,35 +13,6 @@ export interface Plan {
   notes: PlanNote[]
   rows: number
   bytes: number
-}
-
-/** What the plan must know about the target beside its catalogue. */
-export interface TargetProfile {
-  naming: NamingProfile
-  typeOf(column: ToMap): MappedType
-  /** Equal for names that the target takes for the same. */
-  sameName(a: string, b: string): boolean
-}
-
-/** A target table that another pipeline writes to. */
-export interface Claim {
-  pipeline: string
-  table: DatasetName
-}
-
-export interface PlanInput {
-  tables: readonly DatasetName[]
-  targetSchema: string
-  /** Source and target are of one kind, so that the source's own types are the target's. */
-  sameKind: boolean
-  source: readonly Dataset[]
-  target: readonly Dataset[]
-  /** Schemas there are at the target. */
-  targetSchemas: readonly string[]
-  profile: TargetProfile
-  claims: readonly Claim[]
-  /** Tables this very pipeline has made before; they are replaced. */
-  own: readonly DatasetName[]
 }
 
 /** Computes the plan. Never throws: what cannot be done is a refusal in `notes`, in order of harm. */

@@ -4,7 +4,7 @@ import { columnSchema } from '../records/column.ts'
 import { datasetNameSchema, printName } from '../records/dataset.ts'
 import type { Lane } from './lane.ts'
 import type { PlanNote } from './note.ts'
-import type { PlanInput } from './plan.ts'
+import type { PlanInput } from './input.ts'
 import { sameTable } from './tables.ts'
 
 export const prepareStepSchema = Type.Union([

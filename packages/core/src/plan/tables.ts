@@ -4,7 +4,7 @@ import { printName, type Dataset, type DatasetName } from '../records/dataset.ts
 import { planColumns } from './columns.ts'
 import { takenFrom, type Lane } from './lane.ts'
 import type { PlanNote } from './note.ts'
-import type { PlanInput } from './plan.ts'
+import type { PlanInput } from './input.ts'
 
 /** The lane of a table; `undefined` when there can be none, and the notes say why. */
 export function planLane(

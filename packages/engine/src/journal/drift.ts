@@ -1,10 +1,10 @@
 /** Whether a table is still what it was planned as, seen at the description that its log gives before its rows. */
-import type { KeyedTable } from '@tide/connectors/contract/session'
+import type { KeyedTable } from '@tide/connectors/contract/records'
 import { Failure } from '@tide/core/failure'
 import { datasetId, printName } from '@tide/core/records/dataset'
 import { ALTERED, type LoggedRelation } from '@tide/core/records/relation'
 import type { ReadAs } from '@tide/journal/reader'
-import type { FollowedTable } from './source.ts'
+import type { FollowedTable } from './followed.ts'
 
 /** How the table's rows are read; `undefined`: by none of these. Throws a Failure when it is another table by now. */
 export function readAs(tables: readonly FollowedTable[], relation: LoggedRelation): ReadAs | undefined {

@@ -1,4 +1,4 @@
-import type { EarlierFollower, LogSide, LogSink, Patience } from '@tide/connectors/contract/source'
+import type { EarlierFollower, LogSide, Patience } from '@tide/connectors/contract/source'
 import type { Session } from '@tide/connectors/contract/session'
 import type { JournalFollower, JournalInfo } from '@tide/core/api/journals'
 import { asFailure, Failure } from '@tide/core/failure'
@@ -11,21 +11,10 @@ import { Journal, type Retention } from '@tide/journal/journal'
 import { journalLines } from '@tide/journal/lines'
 import { Faults } from '../faults.ts'
 import type { Surroundings } from '../repositories.ts'
+import { Heard, type SourceClock } from './heard.ts'
 
-/** How often an idle source's position is kept, so that it can let go of its log. */
-const MARK_MS = 5_000
 /** How often the capture itself is looked at, and the retention carried out. */
 const LOOK_AFTER_MS = 10_000
-/** What was heard longer ago says nothing about now. */
-const HEARD_HOLDS_MS = 5_000
-
-/** How far the journal is known to hold what the source has committed; times in microseconds since 1970. */
-export interface SourceClock {
-  /** The source's clock, counted on since it was last heard; null when that is too long ago. */
-  now: number | null
-  /** Everything committed up to here is in the journal; null when that is not known. */
-  completeAt: number | null
-}
 
 /**
  * Looks after one source's journal: reads the source's log into it for as long as there is anybody who follows,
@@ -43,12 +32,8 @@ export class JournalKeeper {
   private readonly turns = new Turns()
   private journalThere: Journal | undefined
   private reading: { ended: AbortController; done: Promise<void> } | undefined
-  private head: string | undefined
   private retention: Retention | undefined
-  private heardAt: { source: number; here: number } | undefined
-  private completeAt: number | null = null
-  private lateMs = 0
-  private marked = 0
+  private readonly heard: Heard
   private readonly faults = new Faults()
 
   /**
@@ -67,6 +52,7 @@ export class JournalKeeper {
     this.open = open
     this.surroundings = surroundings
     this.earlier = earlier
+    this.heard = new Heard(surroundings.now)
   }
 
   /** Enters a follower: from the returned position on, changes of the tables are in the journal. */
@@ -171,13 +157,7 @@ export class JournalKeeper {
   }
 
   get clock(): SourceClock {
-    const { heardAt, completeAt } = this
-    const here = this.surroundings.now()
-    const fresh = heardAt && here - heardAt.here < HEARD_HOLDS_MS + this.lateMs
-    return {
-      now: fresh ? heardAt.source + (here - heardAt.here) * 1000 : null,
-      completeAt,
-    }
+    return this.heard.clock
   }
 
   /** When the last transaction in the journal was committed, in microseconds since 1970; 0 when there is none. */
@@ -198,7 +178,7 @@ export class JournalKeeper {
       segments,
       start: mark(start),
       end: mark(end),
-      head: this.head ?? null,
+      head: this.heard.head ?? null,
       heardAt: isoOf(now),
       completeUpTo: isoOf(completeAt),
       retry: this.retry,
@@ -301,11 +281,11 @@ export class JournalKeeper {
     try {
       const log = session.log!
       this.retention = log.retention
-      this.lateMs = log.lateMs
+      this.heard.lateMs = log.lateMs
       await log.inspectTables(this.reader, journal.coveredTables)
       await journal.appender.abandon()
       const { end: from, coveredTables: tables, stops } = journal
-      const sink = this.sink(journal, succeeded)
+      const sink = this.heard.sink(journal, succeeded)
       const following = log.follow(this.reader, { from, tables, stops }, sink, either)
       const caring = this.lookAfter(journal, log, either)
       try {
@@ -326,35 +306,6 @@ export class JournalKeeper {
       if (signal.aborted) return
       await log.inspectTables(this.reader, journal.coveredTables)
       await journal.trim(log.retention, now())
-    }
-  }
-
-  private sink(journal: Journal, succeeded: () => void): LogSink {
-    const { appender } = journal
-    return {
-      relation: relation => appender.relation(relation),
-      begin: (start, at, id) => appender.begin(start, at, id),
-      insert: (relation, after) => appender.insert(relation, after),
-      update: (relation, before, after) => appender.update(relation, before, after),
-      remove: (relation, before) => appender.remove(relation, before),
-      truncate: relation => appender.truncate(relation),
-      commit: end => appender.commit(end),
-      heard: (at, head) => {
-        if (head) this.head = head
-        this.heardAt = { source: at, here: this.surroundings.now() }
-        succeeded()
-      },
-      reached: (position, at) => {
-        appender.whenDurable(() => (this.completeAt = at))
-        if (this.surroundings.now() - this.marked < MARK_MS) return
-        this.marked = this.surroundings.now()
-        appender.mark(position)
-      },
-      get full() {
-        return appender.full
-      },
-      room: () => appender.room(),
-      durable: () => journal.end.at,
     }
   }
 }

@@ -1,4 +1,3 @@
-import type { KeyedTable } from '@tide/connectors/contract/session'
 import type { CopyView, LogSide, Patience } from '@tide/connectors/contract/source'
 import { Failure } from '@tide/core/failure'
 import type { Position } from '@tide/core/position/position'
@@ -7,13 +6,11 @@ import type { Journal } from '@tide/journal/journal'
 import { JournalReader } from '@tide/journal/reader'
 import type { ChangeBatch, SourceHead } from './batch.ts'
 import { readAs } from './drift.ts'
+import type { FollowedTable } from './followed.ts'
 import { journalGone, type JournalKeeper } from './keeper.ts'
 
 /** That the source was heard to have no more is taken for true so long. */
 const COMPLETE_HOLDS_MS = 3_000
-
-/** A table as it is followed: its changes up to `since` are in its copy already. */
-export type FollowedTable = KeyedTable & { since: Position | null }
 
 /** One pipeline's source: its changes from the journal, its copies from the source itself. */
 export class JournaledSource {

@@ -1,6 +1,6 @@
 import { Failure } from '@tide/core/failure'
 import type { PrepareStep } from '@tide/core/plan/steps'
-import type { TargetProfile } from '@tide/core/plan/plan'
+import type { TargetProfile } from '@tide/core/plan/input'
 import { printName } from '@tide/core/records/dataset'
 import { mariadbColumn } from '@tide/core/shape/mariadb'
 import type { ApplyTransaction, CommitLoad, TargetLane, TargetSide, Unfilled } from '../../contract/target.ts'

@@ -1,6 +1,6 @@
 import { Failure } from '@tide/core/failure'
 import type { PrepareStep } from '@tide/core/plan/steps'
-import type { TargetProfile } from '@tide/core/plan/plan'
+import type { TargetProfile } from '@tide/core/plan/input'
 import { printName } from '@tide/core/records/dataset'
 import { postgresColumn } from '@tide/core/shape/postgres'
 import type { Pool, PoolClient } from 'pg'

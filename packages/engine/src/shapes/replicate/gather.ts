@@ -2,7 +2,8 @@
 import type { Gathering } from '@tide/connectors/contract/target'
 import type { Position } from '@tide/core/position/position'
 import type { ChangeBatch, SourceHead } from '../../journal/batch.ts'
-import type { FollowedTable, JournaledSource } from '../../journal/source.ts'
+import type { JournaledSource } from '../../journal/source.ts'
+import type { FollowedTable } from '../../journal/followed.ts'
 import { followedTables, type FollowedLane } from './lanes.ts'
 
 /** Enough to make a merge worth its fixed cost; a source gives fewer where their values would not stay small in memory. */

@@ -1,9 +1,9 @@
-import type { KeyedTable } from '@tide/connectors/contract/session'
+import type { KeyedTable } from '@tide/connectors/contract/records'
 import type { TargetLane } from '@tide/connectors/contract/target'
 import type { Lane } from '@tide/core/plan/lane'
 import type { Position } from '@tide/core/position/position'
 import { laneShaper, type LaneShaper } from '@tide/core/shape/row'
-import type { FollowedTable } from '../../journal/source.ts'
+import type { FollowedTable } from '../../journal/followed.ts'
 
 /** A lane as both sides, the fold and the shaping need it. */
 export interface WorkingLane {

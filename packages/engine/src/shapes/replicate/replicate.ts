@@ -1,25 +1,12 @@
 /** Replication: tables are copied into a target, and their changes follow. */
-import type { ReplicateStatus } from '@tide/core/api/pipelines'
-import type { PipelineStatus } from '@tide/core/api/pipelines'
+import type { PipelineStatus, ReplicateStatus } from '@tide/core/api/pipelines'
 import { Failure } from '@tide/core/failure'
-import { Rate } from '@tide/core/pace/rate'
 import type { OpenRun, Run, ShapeRun } from '../shape.ts'
-import type { SharedCheckpoint } from './checkpoint.ts'
-import { workingLane, type WorkingLane } from './lanes.ts'
+import type { Known } from './known.ts'
+import { workingLane } from './lanes.ts'
 import { laneStatus } from './lane-status.ts'
 import { OpenReplication } from './replication.ts'
 import { logOf } from '../../journal/source.ts'
-
-/** The rate of the copy is that of its last seconds. */
-const COPY_RATE_OVER_MS = 5_000
-
-/** What is known of a replication beside its checkpoint; it outlives the sessions of a run. */
-export interface Known {
-  lanes: readonly WorkingLane[]
-  checkpoint: SharedCheckpoint | undefined
-  copyRates: (Rate | undefined)[]
-  rowsThere: (number | null)[]
-}
 
 export class Replicate implements ShapeRun {
   private readonly run: Run
@@ -93,8 +80,4 @@ export class Replicate implements ShapeRun {
       throw thrown
     }
   }
-}
-
-export function copyRate(now: number): Rate {
-  return new Rate(COPY_RATE_OVER_MS, now)
 }

@@ -21,7 +21,7 @@ import { follow, lanesTogether } from './follow.ts'
 import { Gatherer } from './gather.ts'
 import type { WorkingLane } from './lanes.ts'
 import { writeCheckpoint, type OpenPipeline } from './open.ts'
-import { copyRate, type Known } from './replicate.ts'
+import { copyRate, type Known } from './known.ts'
 
 /** Both sides, open, and the checkpoint that was found at the target. */
 export interface Sides {

@@ -1,0 +1,10 @@
+import type { Column } from '@tide/core/records/column'
+import type { DatasetName } from '@tide/core/records/dataset'
+
+/** A table as its rows must be read. */
+export interface KeyedTable {
+  dataset: DatasetName
+  columns: readonly Pick<Column, 'name' | 'type' | 'nativeType'>[]
+  /** Column names, in key order. */
+  key: readonly string[]
+}

@@ -1,0 +1,33 @@
+/** What a plan is computed from. */
+import type { NamingProfile } from '../naming/profile.ts'
+import type { Dataset, DatasetName } from '../records/dataset.ts'
+import type { MappedType, ToMap } from '../shape/mapped.ts'
+
+/** What the plan must know about the target beside its catalogue. */
+export interface TargetProfile {
+  naming: NamingProfile
+  typeOf(column: ToMap): MappedType
+  /** Equal for names that the target takes for the same. */
+  sameName(a: string, b: string): boolean
+}
+
+/** A target table that another pipeline writes to. */
+export interface Claim {
+  pipeline: string
+  table: DatasetName
+}
+
+export interface PlanInput {
+  tables: readonly DatasetName[]
+  targetSchema: string
+  /** Source and target are of one kind, so that the source's own types are the target's. */
+  sameKind: boolean
+  source: readonly Dataset[]
+  target: readonly Dataset[]
+  /** Schemas there are at the target. */
+  targetSchemas: readonly string[]
+  profile: TargetProfile
+  claims: readonly Claim[]
+  /** Tables this very pipeline has made before; they are replaced. */
+  own: readonly DatasetName[]
+}

@@ -1,0 +1,56 @@
+/** How pipelines stand, whichever engine has them. */
+import type { RunBy } from '@tide/core/api/engines'
+import type { PipelineStatus } from '@tide/core/api/pipelines'
+import type { EngineRecord, PipelineRecord } from '@tide/core/definition/pipeline'
+import type { Kept } from './kept.ts'
+import type { EngineParts } from './parts.ts'
+import { namesOf, statusOf } from './status.ts'
+
+export interface Engines {
+  me: Pick<EngineRecord, 'id' | 'home'>
+  /** All that are known, this one among them. */
+  all: readonly EngineRecord[]
+}
+
+/** `keep`: what this engine has of a pipeline. */
+export async function statusesOf(
+  records: readonly PipelineRecord[],
+  engines: Engines,
+  keep: (id: string) => Kept,
+  parts: EngineParts,
+): Promise<PipelineStatus[]> {
+  const { me } = engines
+  const elsewhere = records.filter(({ holder, home }) =>
+    holder === null ? home !== null && home !== me.home : holder !== me.id,
+  )
+  const told = elsewhere.length > 0 ? await parts.leases.told(elsewhere.map(({ id }) => id)) : []
+  const byId = new Map(told.map(one => [one.status.id, one]))
+  return Promise.all(
+    records.map(async record => {
+      const engine = runBy(record, engines)
+      const other = byId.get(record.id)
+      if (!other) return { ...(await statusOf(record, keep(record.id), parts)), engine }
+      const { definition, wanted, startedAt, reason, state } = record
+      const names = await namesOf(definition, parts)
+      const now = { definition, wanted, startedAt, reason, ...names, engine }
+      if (other.fresh) return { ...other.status, ...now }
+      const unknown = {
+        lagSeconds: null,
+        delay: null,
+        backlog: null,
+        committedPerMinute: 0,
+        landedPerMinute: 0,
+      }
+      return { ...other.status, ...now, ...unknown, state, retry: null, waits: null }
+    }),
+  )
+}
+
+/** Nothing while there is this engine alone, and nothing that it could not run. */
+function runBy({ holder, home, affinity }: PipelineRecord, { me, all }: Engines): RunBy | null {
+  const by = all.find(({ id }) => id === holder) ?? all.find(engine => engine.home === home)
+  const others = all.some(({ id, live }) => live && id !== me.id)
+  if (!by || (by.id === me.id && !others)) return null
+  const { name, live, seenAt } = by
+  return { name, here: by.id === me.id, live, seenAt, affinity }
+}
