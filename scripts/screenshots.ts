@@ -26,18 +26,6 @@ const VIEWS: { name: string; path: string; before?: (driver: WebDriver) => Promi
   { name: 'map', path: '/' },
   { name: 'now', path: `/pipelines/${pipeline}` },
   {
-    name: 'setup',
-    path: `/pipelines/new?from=${connection('Alderbank')}`,
-    before: async driver => {
-      const warehouse = '//label[contains(., "growers_warehouse")]/input[@name="Target"]'
-      await driver.wait(until.elementLocated(By.xpath(warehouse)), 5000).click()
-      await driver.findElement(By.css('main .max-w-72 input')).sendKeys('NURSERY_COPY')
-      await click(driver, '[aria-label="Change Tables"]')
-      await click(driver, '[aria-label="All of nursery"]')
-      await click(driver, '[aria-label="nursery.watering_rota"]')
-    },
-  },
-  {
     name: 'connection',
     path: `/connections/${connection('Alderbank')}`,
     before: async driver => {
@@ -46,6 +34,7 @@ const VIEWS: { name: string; path: string; before?: (driver: WebDriver) => Promi
       await driver.wait(until.elementLocated(By.css('ol[aria-label="Result of the test"]')), 8000)
     },
   },
+  { name: 'journal', path: `/connections/${connection('Alderbank')}` },
   {
     name: 'query',
     path: `/query?connection=${connection('growers_warehouse')}&table=NURSERY.BATCHES`,
@@ -65,6 +54,18 @@ const VIEWS: { name: string; path: string; before?: (driver: WebDriver) => Promi
     path: `/pipelines/${pipeline}`,
     before: async driver => {
       await driver.executeScript('document.documentElement.dataset.theme = "dark"')
+    },
+  },
+  {
+    name: 'setup',
+    path: `/pipelines/new?from=${connection('Alderbank')}`,
+    before: async driver => {
+      const warehouse = '//label[contains(., "growers_warehouse")]/input[@name="Target"]'
+      await driver.wait(until.elementLocated(By.xpath(warehouse)), 5000).click()
+      await driver.findElement(By.css('main .max-w-72 input')).sendKeys('NURSERY_COPY')
+      await click(driver, '[aria-label="Change Tables"]')
+      await click(driver, '[aria-label="All of nursery"]')
+      await click(driver, '[aria-label="nursery.watering_rota"]')
     },
   },
 ]

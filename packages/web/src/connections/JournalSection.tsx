@@ -94,16 +94,18 @@ export function JournalSection({ connection }: { connection: string }) {
           value={span === undefined ? '–' : duration(span)}
           title={start.at ? `the oldest change is of ${moment(start.at)}` : undefined}
         />
+        <Figure
+          label="Complete up to"
+          value={journal.completeUpTo ? clock(journal.completeUpTo) : '–'}
+          title={journal.completeUpTo ? `${moment(journal.completeUpTo)}, by the source’s clock` : undefined}
+        />
+      </dl>
+      <dl className="flex flex-wrap gap-y-2 pb-2">
         <Figure label="From" value={<Copyable text={start.position} className="text-[13px]" />} />
         <Figure label="To" value={<Copyable text={end.position} className="text-[13px]" />} />
         <Figure
           label="The source is at"
           value={head ? <Copyable text={head} className="text-[13px]" /> : '–'}
-        />
-        <Figure
-          label="Complete up to"
-          value={journal.completeUpTo ? clock(journal.completeUpTo) : '–'}
-          title={journal.completeUpTo ? `${moment(journal.completeUpTo)}, by the source’s clock` : undefined}
         />
       </dl>
       <DataTable
