@@ -84,4 +84,19 @@ test('a started plan that no version has stored is refused', () => {
   expect(upgradeLanes([])).toEqual([])
   expect(() => upgradeLanes([{ reads: [] }])).toThrow('cannot be read')
   expect(() => upgradeSteps([{ step: 'drop everything' }])).toThrow('cannot be read')
+  const stepOf = (type: unknown) => ({
+    step: 'create table',
+    table: { namespace: 'NURSERY', name: 'SPECIES' },
+    columns: [{ name: 'USES', type, nativeType: 'VARCHAR[]', nullable: true }],
+    key: ['USES'],
+  })
+  const list = (of: unknown) => ({ kind: 'list', of })
+  for (const type of [
+    list({ kind: 'utf8' }),
+    list(list({ kind: 'decimal' })),
+    { kind: 'int', bits: 8, signed: true },
+  ])
+    expect(upgradeSteps([stepOf(type)])).toEqual([stepOf(type)])
+  for (const type of [list({ kind: 'utf9' }), list(list(7)), { kind: 'int', bits: 9, signed: true }, {}])
+    expect(() => upgradeSteps([stepOf(type)])).toThrow('cannot be read')
 })

@@ -1,7 +1,7 @@
 /** Questions of people to systems: few at once for each connection, the others wait in line, and all can be ended. */
 import type { QueryLimits } from '@tide/connectors/contract/session'
 import { left } from '@tide/connectors/question/refusal'
-import type { QuestionPlace } from '@tide/core/api/browse'
+import type { QuestionTurn } from '@tide/core/api/browse'
 import { Failure } from '@tide/core/failure'
 
 const MOST_WAITING = 20
@@ -60,7 +60,7 @@ export class Questions {
   }
 
   /** Undefined when nobody asks with this ticket. */
-  place(ticket: string): QuestionPlace | undefined {
+  turn(ticket: string): QuestionTurn | undefined {
     if (this.running.has(ticket)) return { ahead: 0, running: true }
     for (const { waiting } of this.lines.values()) {
       const ahead = waiting.findIndex(one => one.ticket === ticket)

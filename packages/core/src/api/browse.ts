@@ -28,7 +28,7 @@ export interface Grid {
 }
 
 /** A question on its way: how many wait before it, or that its turn has come. */
-export interface QuestionPlace {
+export interface QuestionTurn {
   ahead: number
   running: boolean
 }

@@ -95,8 +95,8 @@ export function queryRoutes(router: Router, { sessions, questions, store, connec
 
   /** Where a query stands that was sent with this ticket. */
   router.get('/query/:ticket', ctx => {
-    const place = questions.place(ctx.params.ticket!)
-    if (place) ctx.body = place
+    const turn = questions.turn(ctx.params.ticket!)
+    if (turn) ctx.body = turn
   })
 }
 

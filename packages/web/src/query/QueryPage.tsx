@@ -2,7 +2,7 @@ import { printName, type Dataset } from '@tide/core/records/dataset'
 import { useMutation, useQuery } from '@tanstack/react-query'
 import { useEffect, useState } from 'react'
 import { api } from '../api/client.ts'
-import type { Grid, QuestionPlace } from '@tide/core/api/browse'
+import type { Grid, QuestionTurn } from '@tide/core/api/browse'
 import { useCatalogue, useConnections, useConnectors } from '../api/queries.ts'
 import { usePreview } from '../connections/ConnectionSheet.tsx'
 import { count, plural } from '../format.ts'
@@ -110,8 +110,8 @@ function Sql({ connection, table }: { connection: string; table: Dataset | undef
       api<Grid>('POST', '/query', { connection, sql, ticket }, stop.signal),
     onSettled: () => setAsking(undefined),
   })
-  const place = usePlace(asking)
-  const waits = asking !== undefined && place?.running === false
+  const turn = useTurn(asking)
+  const waits = asking !== undefined && turn?.running === false
   const run = () => {
     if (query.isPending || sql.trim() === '') return
     const next = { ticket: crypto.randomUUID().replaceAll('-', ''), stop: new AbortController() }
@@ -156,7 +156,7 @@ function Sql({ connection, table }: { connection: string; table: Dataset | undef
           )}
           <span className="text-[12px] text-ink-2" role="status">
             {waits
-              ? `Waits in line: ${place.ahead === 0 ? 'it is the next' : `${plural(place.ahead, 'query', 'queries')} before it`}.`
+              ? `Waits in line: ${turn.ahead === 0 ? 'it is the next' : `${plural(turn.ahead, 'query', 'queries')} before it`}.`
               : 'Ctrl+Enter. Reading only; at most 1,000 rows, 8 MB and 20 s.'}
           </span>
         </div>
@@ -177,15 +177,15 @@ interface Asking {
 }
 
 /** Where the query stands while it is on its way. */
-function usePlace(asking: Asking | undefined): QuestionPlace | undefined {
-  const place = useQuery({
-    queryKey: ['place', asking?.ticket],
-    queryFn: () => api<QuestionPlace>('GET', `/query/${asking!.ticket}`),
+function useTurn(asking: Asking | undefined): QuestionTurn | undefined {
+  const turn = useQuery({
+    queryKey: ['turn', asking?.ticket],
+    queryFn: () => api<QuestionTurn>('GET', `/query/${asking!.ticket}`),
     enabled: asking !== undefined,
     refetchInterval: 1000,
     retry: false,
   })
-  return place.data
+  return turn.data
 }
 
 const isAbort = (error: unknown) => error instanceof DOMException && error.name === 'AbortError'
