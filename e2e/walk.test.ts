@@ -79,8 +79,9 @@ test('a wrong password is named in the test of a connection, with its remedy; th
   await sees('CREATE ROLE constant_tide LOGIN REPLICATION')
   await click(button('Save'))
   await sees('No pipeline uses it yet')
-  const saved = await call<{ name: string }[]>(server.url, 'GET', '/connections')
-  expect(saved.map(({ name }) => name)).toContain('Orchard office')
+  const saved = await call<{ name: string; lastCheck: object | null }[]>(server.url, 'GET', '/connections')
+  const office = saved.find(({ name }) => name === 'Orchard office')
+  expect(office?.lastCheck).toMatchObject({ failed: 0 }) // tested before it was saved
   expect(JSON.stringify(saved)).not.toContain(config.password)
 })
 

@@ -358,3 +358,16 @@ test('rows of a query come as JSON Lines; what goes wrong before the first is an
   if (failing.status === 200) expect(last.problem.detail).toContain('x5')
   else expect(failing.status).toBe(422)
 })
+
+test('what was tested before it was saved is the connection’s last test; other settings have none', async () => {
+  const pathOf = (name: string) => ({ path: join(folder, `${name}.duckdb`) })
+  await json('POST', '/connections/check', { kind: 'duckdb', config: pathOf('tested') })
+  const body = { name: 'Tested first', kind: 'duckdb', config: pathOf('tested') }
+  const saved = await json<ConnectionInfo>('POST', '/connections', body)
+  expect(saved.lastCheck).toMatchObject({ failed: 0, warnings: 0 })
+  const put = (change: object) =>
+    json<ConnectionInfo>('PUT', `/connections/${saved.id}`, { ...body, ...change })
+  expect((await put({ name: 'Tested, then renamed' })).lastCheck).toEqual(saved.lastCheck)
+  expect((await put({ config: pathOf('untested') })).lastCheck).toBeNull()
+  expect((await send('DELETE', `/api/connections/${saved.id}`)).status).toBe(204)
+})

@@ -78,7 +78,7 @@ export class Connections {
     await this.db.insert(connection).values(values).onConflictDoUpdate({ target: connection.id, set: values })
   }
 
-  async setLastCheck(id: string, lastCheck: NonNullable<ConnectionRecord['lastCheck']>): Promise<void> {
+  async setLastCheck(id: string, lastCheck: ConnectionRecord['lastCheck']): Promise<void> {
     await this.db.update(connection).set({ lastCheck }).where(eq(connection.id, id))
   }
 

@@ -7,8 +7,10 @@ import type { JournalAnswer } from '@tide/core/api/journals'
 import { NAME_PATTERN, NAME_SAYS } from '@tide/core/definition/id'
 import { Failure } from '@tide/core/failure'
 import { Readable } from 'node:stream'
+import { isDeepStrictEqual } from 'node:util'
 import type { ConnectionRecord } from '@tide/store/connections'
 import { idSchema } from '../ids.ts'
+import { TestedSettings, type LastCheck } from '../tested.ts'
 import { leaving } from './query.ts'
 import { newId, type Services } from '../services.ts'
 import { valid } from '../validate.ts'
@@ -62,6 +64,7 @@ const COUNT_MS = 5_000
 
 export function connectionRoutes(router: Router, services: Services): void {
   const { store, sessions } = services
+  const tested = new TestedSettings()
 
   const record = async (id: string): Promise<ConnectionRecord> => {
     const found = await store.connections.get(id)
@@ -182,14 +185,19 @@ export function connectionRoutes(router: Router, services: Services): void {
   }
 
   const save = async (id: string, body: ConnectionBody) => {
-    await complete(body, id)
+    const settings = await complete(body, id)
     const taken = (await store.connections.list()).find(other => other.name === body.name && other.id !== id)
     if (taken)
       throw new Failure('refused', `Another connection is called “${body.name}”.`, 'Choose another name.')
     const { config, secrets } = split(body)
+    const [before, settingsBefore] = [await store.connections.get(id), await store.connections.openable(id)]
     await refuseMovingTarget(id, body, config)
     await refuseChangingFollowed(id, body, config)
     await store.connections.save({ id, name: body.name, kind: body.kind, config }, secrets)
+    // The test of other settings says nothing of these.
+    const kept = isDeepStrictEqual(settingsBefore?.config, settings) ? (before?.lastCheck ?? null) : null
+    const check = tested.of(body.kind, settings)
+    await store.connections.setLastCheck(id, check && check.at > (kept?.at ?? '') ? check : kept)
     await sessions.renew(id)
   }
 
@@ -223,7 +231,10 @@ export function connectionRoutes(router: Router, services: Services): void {
       ctx.request.body,
       'Connection',
     )
-    ctx.body = await collect(services.connector(body.kind).check(await complete(body, id), id))
+    const settings = await complete(body, id)
+    const items = await collect(services.connector(body.kind).check(settings, id))
+    tested.remember(body.kind, settings, resultOf(items))
+    ctx.body = items
   })
 
   router.get('/connections/:id', async ctx => {
@@ -251,11 +262,7 @@ export function connectionRoutes(router: Router, services: Services): void {
   router.post('/connections/:id/check', async ctx => {
     const connection = await store.connections.openable((await record(ctx.params.id!)).id)
     const items = await collect(services.connector(connection!.kind).check(connection!.config, ctx.params.id))
-    await store.connections.setLastCheck(ctx.params.id!, {
-      at: new Date().toISOString(),
-      failed: items.filter(item => item.result === 'failed').length,
-      warnings: items.filter(item => item.result === 'warning').length,
-    })
+    await store.connections.setLastCheck(ctx.params.id!, resultOf(items))
     ctx.body = items
   })
 
@@ -335,4 +342,12 @@ async function collect(items: AsyncIterable<CheckItem>): Promise<CheckItem[]> {
   const all: CheckItem[] = []
   for await (const item of items) all.push(item)
   return all
+}
+
+function resultOf(items: readonly CheckItem[]): LastCheck {
+  return {
+    at: new Date().toISOString(),
+    failed: items.filter(item => item.result === 'failed').length,
+    warnings: items.filter(item => item.result === 'warning').length,
+  }
 }

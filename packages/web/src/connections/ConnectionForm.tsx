@@ -63,6 +63,11 @@ function Choice({ connectors, choose }: { connectors: ConnectorInfo[]; choose: (
 
 type Values = Record<string, string>
 
+const FIELDS = 'grid grid-cols-2 items-start gap-x-6 gap-y-4'
+
+/** What was asked for may come below the part of the page that is seen. */
+const intoView = (element: HTMLElement | null) => element?.scrollIntoView({ block: 'nearest' })
+
 function Settings({ connector, present }: { connector: ConnectorInfo; present: ConnectionInfo | undefined }) {
   const navigate = useNavigate()
   const { properties, required = [] } = connector.configSchema
@@ -132,7 +137,7 @@ function Settings({ connector, present }: { connector: ConnectorInfo; present: C
       ))
   return (
     <form
-      className="grid max-w-4xl grid-cols-[minmax(0,380px)_minmax(0,1fr)] gap-10 p-8"
+      className="max-w-4xl p-8"
       onSubmit={event => {
         event.preventDefault()
         void save()
@@ -142,22 +147,24 @@ function Settings({ connector, present }: { connector: ConnectorInfo; present: C
         <h1 className="text-[20px]">
           {present ? `Change ${present.name}` : `New ${connector.title} connection`}
         </h1>
-        <TextField
-          label="Name"
-          required
-          value={name}
-          onChange={event => setName(event.target.value)}
-          hint="As your colleagues call the system."
-        />
-        {settings(false)}
+        <div className={FIELDS}>
+          <TextField
+            label="Name"
+            required
+            value={name}
+            onChange={event => setName(event.target.value)}
+            hint="As your colleagues call the system."
+          />
+          {settings(false)}
+        </div>
         {Object.values(properties).some(({ advanced }) => advanced) && (
           <details>
             <summary className="text-[13px] font-semibold text-link">More settings</summary>
-            <div className="mt-3 space-y-4">{settings(true)}</div>
+            <div className={`mt-3 ${FIELDS}`}>{settings(true)}</div>
           </details>
         )}
         <ErrorNotice error={error} />
-        <div className="flex gap-2 pt-2">
+        <div className="flex items-center gap-2 pt-2">
           <Button look="filled" type="submit" disabled={busy !== undefined || name.trim() === ''}>
             {busy === 'save' ? 'Saving …' : 'Save'}
           </Button>
@@ -167,11 +174,16 @@ function Settings({ connector, present }: { connector: ConnectorInfo; present: C
           <ButtonLink look="text" to={present ? `/connections/${present.id}` : '/connections'}>
             Cancel
           </ButtonLink>
+          {name.trim() === '' && (
+            <span className="text-[13px] whitespace-nowrap text-ink-2">To save it, give it a name.</span>
+          )}
         </div>
       </div>
-      <section aria-label="Test" className="pt-11">
+      <section aria-label="Test" className="pt-6">
         {checks ? (
-          <Checks items={checks} />
+          <div ref={intoView}>
+            <Checks items={checks} />
+          </div>
         ) : (
           <p className="text-[13px] text-ink-2">
             {connector.summary} The test goes from the outside in and says what to type where something is

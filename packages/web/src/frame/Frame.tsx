@@ -17,7 +17,7 @@ const SECTIONS = [
 /** Spine, top strip, and the section's own ledger and sheet. */
 export function Frame() {
   return (
-    <div className="grid h-full grid-cols-[72px_minmax(0,1fr)] grid-rows-[44px_minmax(0,1fr)]">
+    <div className="grid h-full grid-cols-[84px_minmax(0,1fr)] grid-rows-[44px_minmax(0,1fr)]">
       <header className="contents">
         <Link
           to="/"

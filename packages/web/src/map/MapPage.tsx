@@ -235,7 +235,7 @@ function System({ connection, title, canSend, at, routes }: SystemProps) {
         <span className="block overflow-hidden leading-tight font-semibold text-ellipsis whitespace-nowrap">
           {connection.name}
         </span>
-        <span className="text-[12.5px] text-ink-2">
+        <span className="block overflow-hidden text-[12.5px] text-ellipsis whitespace-nowrap text-ink-2">
           {failed ? <span className="text-buoy">last test failed</span> : title}
           {!failed && rate > 0 && `, ${count(rate)}/min ${sends ? 'out' : 'in'}`}
         </span>

@@ -1,11 +1,11 @@
-import type { PipelineStatus } from '@tide/core/api/pipelines'
+import type { LaneStatus, PipelineStatus } from '@tide/core/api/pipelines'
 import type { RunBy } from '@tide/core/api/engines'
 import { useState, type ReactNode } from 'react'
 import { Link, NavLink, Outlet, useNavigate, useParams } from 'react-router'
 import { api } from '../api/client.ts'
 import { dropPipeline, putPipeline, useLive, usePipeline } from '../api/live.ts'
 import { refreshConnections } from '../api/queries.ts'
-import { clock, count, duration, moment, plural } from '../format.ts'
+import { clock, duration, moment, plural } from '../format.ts'
 import { useWhere } from '../frame/crumbs.ts'
 import { Button, ButtonLink } from '../parts/Button.tsx'
 import { Confirm } from '../parts/Dialog.tsx'
@@ -50,6 +50,8 @@ export function PipelineSheet() {
 
 function Head({ pipeline }: { pipeline: PipelineStatus }) {
   const { definition, reason, retry, engine, state } = pipeline
+  // The target may write the name otherwise than it was typed.
+  const schema = pipeline.lanes[0]?.target.namespace ?? definition.targetSchema
   const [error, setError] = useState<unknown>()
   const act = async (action: string, body?: unknown) => {
     setError(undefined)
@@ -65,7 +67,7 @@ function Head({ pipeline }: { pipeline: PipelineStatus }) {
             <StateSentence pipeline={pipeline} /> {plural(definition.tables.length, 'table')} from{' '}
             <Place id={definition.from}>{pipeline.fromName}</Place> into{' '}
             <Place id={definition.to}>{pipeline.toName}</Place>
-            {definition.targetSchema && `, schema ${definition.targetSchema}`}.
+            {schema && `, schema ${schema}`}.
             {engine?.live && !engine.here && <> Run by the engine {engine.name}.</>}
           </p>
         </div>
@@ -158,7 +160,6 @@ interface ActionsProps {
 function Actions({ pipeline, act, tryTo }: ActionsProps) {
   const navigate = useNavigate()
   const { id, state, reason, lanes, definition, wanted } = pipeline
-  const rowsThere = lanes.reduce((sum, lane) => sum + (lane.rowsThere ?? 0), 0)
   const byPerson = reason?.kind === 'person'
   const stop = (
     <Confirm
@@ -215,8 +216,8 @@ function Actions({ pipeline, act, tryTo }: ActionsProps) {
           act={() => act('recopy', { lanes: [] })}
         >
           <p>
-            {count(rowsThere)} rows in {plural(lanes.length, 'table')} of {pipeline.toName} are deleted and
-            copied again from {pipeline.fromName}. Those who query them meanwhile see a part only.
+            {rowsOf(lanes)} in {plural(lanes.length, 'table')} of {pipeline.toName} are deleted and copied
+            again from {pipeline.fromName}. Those who query them meanwhile see a part only.
           </p>
         </Confirm>
       )}
@@ -230,6 +231,15 @@ function Actions({ pipeline, act, tryTo }: ActionsProps) {
         </Button>
       )}
     </>
+  )
+}
+
+/** How many rows there are in all, where each count is known. */
+function rowsOf(lanes: readonly LaneStatus[]): string {
+  if (lanes.some(({ rowsThere }) => rowsThere === null)) return 'All rows'
+  return plural(
+    lanes.reduce((sum, { rowsThere }) => sum + rowsThere!, 0),
+    'row',
   )
 }
 
