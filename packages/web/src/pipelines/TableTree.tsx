@@ -19,7 +19,7 @@ type Line = { schema: string; members: Dataset[] } | { dataset: Dataset }
 
 const LINE = 27
 const GRID =
-  'grid grid-cols-[24px_minmax(0,1fr)_112px_64px_140px_112px] items-center gap-2 border-b border-line pr-1'
+  'grid grid-cols-[24px_minmax(0,1fr)_108px_64px_152px_106px] items-center gap-2 border-b border-line pr-1'
 
 /** Tables under their schemas, to be ticked whole or one by one. Space ticks, arrows move. */
 export function TableTree({ datasets, chosen, fixed, change, lookAgain }: TableTreeProps) {
