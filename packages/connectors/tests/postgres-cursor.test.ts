@@ -141,6 +141,29 @@ test('changed columns stop it, with the table and the column', async () => {
   })
 })
 
+test('while it follows, it looks at its own tables alone, and says when one is not there any more', async () => {
+  const session = await postgres.open(config())
+  const other = await database.connect()
+  try {
+    // Whoever reads this table now waits until it is let go.
+    await other.query('BEGIN')
+    await other.query('LOCK TABLE bare IN ACCESS EXCLUSIVE MODE')
+    const looked = session.log!.inspectTables('reader', TABLES).then(() => 'looked')
+    expect(await Promise.race([looked, sleep(3000, 'waits')])).toBe('looked')
+  } finally {
+    await other.query('ROLLBACK')
+    await other.end()
+  }
+  const [orders, visits] = TABLES
+  await client.query('ALTER TABLE orders DROP CONSTRAINT orders_pkey')
+  await expect(session.log!.inspectTables('reader', [orders!])).rejects.toThrow('it has no key')
+  await client.query('ALTER TABLE visits ALTER updated_at TYPE date')
+  await expect(session.log!.inspectTables('reader', [visits!])).rejects.toThrow('date, not a timestamp')
+  await client.query('DROP TABLE visits')
+  await expect(session.log!.inspectTables('reader', [visits!])).rejects.toThrow('not there any more')
+  await session.close()
+})
+
 test('what it cannot follow or see is said before the start, and in the checks', async () => {
   const { datasets } = await from.session.catalogue()
   const by = (name: string) => datasets.find(one => one.name === name)!

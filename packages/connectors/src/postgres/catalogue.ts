@@ -112,7 +112,7 @@ async function readOnce(
     ...(method === 'log' && row.kind === 'p'
       ? { unseen: 'the log does not tell when a single partition is truncated, detached or dropped' }
       : {}),
-    ...(method === 'cursor' ? byCursor(columns.get(row.oid) ?? [], cursorColumn) : {}),
+    ...(method === 'cursor' ? byCursor(namesAndTypes(columns.get(row.oid)), cursorColumn) : {}),
     rows: Math.max(0, Number(row.estimate)),
     rowsExact: false,
     bytes: Number(row.bytes),
@@ -143,6 +143,9 @@ function typeOf(column: Record<string, string | null>): LogicalType {
   })
 }
 
+const namesAndTypes = (columns: readonly { attname: string; native: string }[] = []) =>
+  columns.map(({ attname, native }) => ({ name: attname, nativeType: native }))
+
 function byOid<T extends { oid: string }>(rows: T[]): Map<string, T[]> {
   const groups = new Map<string, T[]>()
   for (const row of rows) {
@@ -170,24 +173,31 @@ export async function readTables(
     const row = found.rows.find(({ ordinal }) => Number(ordinal) === i + 1)
     if (!row) return undefined
     return {
-      columns: (columns.get(row.oid) ?? []).map(({ attname, native }) => ({
-        name: attname,
-        nativeType: native,
-      })),
+      columns: namesAndTypes(columns.get(row.oid)),
       key: chooseKey(row.kind, keys.get(row.oid) ?? []).key,
     }
   })
 }
 
+/** Why the cursor cannot follow a table with these columns; `undefined`: it can. */
+export function notByCursor(
+  columns: readonly { name: string; nativeType: string }[],
+  cursorColumn: string,
+): string | undefined {
+  const column = columns.find(({ name }) => name === cursorColumn)
+  if (!column) return `it has no column ${cursorColumn}`
+  if (!column.nativeType.startsWith('timestamp'))
+    return `its ${cursorColumn} is ${column.nativeType}, not a timestamp`
+  return undefined
+}
+
 /** Whether the cursor can follow a table, and what it does not see there. */
 function byCursor(
-  columns: { attname: string; native: string }[],
+  columns: readonly { name: string; nativeType: string }[],
   cursorColumn: string,
 ): Pick<Dataset, 'notFollowed' | 'unseen'> {
-  const column = columns.find(({ attname }) => attname === cursorColumn)
-  if (!column) return { notFollowed: `it has no column ${cursorColumn}` }
-  if (!column.native.startsWith('timestamp'))
-    return { notFollowed: `its ${cursorColumn} is ${column.native}, not a timestamp` }
+  const notFollowed = notByCursor(columns, cursorColumn)
+  if (notFollowed) return { notFollowed }
   return {
     unseen: `deletions, changed keys, and writes that leave ${cursorColumn} as it is (or empty) are not seen`,
   }

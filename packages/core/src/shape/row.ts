@@ -26,13 +26,13 @@ export interface LaneShaper {
 
 /** `origin`: the tag of the origin that the rows are of. */
 export function laneShaper({ reads, identity, writes, key }: Lane, origin: string): LaneShaper {
-  const placeOf = (column: string) => reads.findIndex(({ name }) => name === column)
+  const indexOf = (column: string) => reads.findIndex(({ name }) => name === column)
   const taken = writes.map(column => {
     const name = takenFrom(column)
-    return name === undefined ? -1 : placeOf(name)
+    return name === undefined ? -1 : indexOf(name)
   })
-  const straight = taken.length === reads.length && taken.every((place, i) => place === i)
-  const picked = taken.every(place => place >= 0)
+  const straight = taken.length === reads.length && taken.every((index, i) => index === i)
+  const picked = taken.every(index => index >= 0)
   const keyColumns = key.map(name => writes.find(column => column.name === name)!)
   const keySources = keyColumns.map(takenFrom)
   const keyIsIdentity =
@@ -54,7 +54,7 @@ export function laneShaper({ reads, identity, writes, key }: Lane, origin: strin
       if (source === undefined) return made(column, state, origin)
       const part = identity.indexOf(source)
       if (part >= 0) return of[part]!
-      return row && packedValue(row, placeOf(source))
+      return row && packedValue(row, indexOf(source))
     })
 
   const shape = (state: FoldedKey): Shaped => {

@@ -3,26 +3,20 @@
  * still commit rows with an earlier time: behind every transaction that is open, and some seconds behind the clock for
  * those that this user is not shown.
  */
-import { Failure } from '@tide/core/failure'
 import { parseCursorPlace, printCursorPlace, type CursorPlace } from '@tide/core/position/cursor'
-import { printName, type DatasetName } from '@tide/core/records/dataset'
+import type { DatasetName } from '@tide/core/records/dataset'
 import { encodeRow } from '@tide/core/records/tuple'
 import type { Pool } from 'pg'
 import { setTimeout as sleep } from 'node:timers/promises'
 import type { LogReading, LogSink } from '../../contract/source.ts'
 import { CHANGES_IN_AN_ANSWER } from '../answers.ts'
-import { readTables, tableName } from '../catalogue.ts'
+import { tableName } from '../catalogue.ts'
 import type { PostgresConfig } from '../config.ts'
 import { PIN } from '../copy.ts'
 import { ident, literal } from '../text.ts'
 import { inTransaction } from '../transaction.ts'
 import { horizonOf, iso } from './horizon.ts'
-
-interface Table {
-  dataset: DatasetName
-  columns: { name: string; nativeType: string }[]
-  key: string[]
-}
+import { cursorTables, type CursorTable } from './tables.ts'
 
 interface Read {
   time: string
@@ -92,7 +86,7 @@ class Rounds {
 
   /** Rows of one table that were written up to a time, in the order of their times; those of one time are a transaction. */
   private async read(
-    table: Table,
+    table: CursorTable,
     n: number,
     time: string,
     passed: number,
@@ -118,29 +112,23 @@ class Rounds {
   }
 
   /** The tables as they are now; what has become other is told. */
-  private async tables(): Promise<Table[]> {
-    const found = await readTables(this.pool, this.names)
-    return this.names.map((dataset, n) => {
-      const table = found[n]
-      if (!table?.columns.some(({ name }) => name === this.column) || table.key.length === 0) {
-        throw new Failure(
-          'structural',
-          table
-            ? `${printName(dataset)} can no longer be followed: it has no ${table.key.length === 0 ? 'key' : `column ${this.column}`}.`
-            : `The table ${printName(dataset)} is not there any more.`,
-          'Start again: the tables are copied anew as they are now; leave it out in the setup if it is gone.',
-        )
-      }
-      const text = JSON.stringify(table.columns)
-      if (this.described.get(n) !== text) {
-        this.described.set(n, text)
-        this.sink.relation({ id: n + 1, dataset, columns: table.columns })
-      }
-      return { dataset, ...table }
+  private async tables(): Promise<CursorTable[]> {
+    const tables = await cursorTables(this.pool, this.names, this.column)
+    tables.forEach(({ dataset, columns }, n) => {
+      const text = JSON.stringify(columns)
+      if (this.described.get(n) === text) return
+      this.described.set(n, text)
+      this.sink.relation({ id: n + 1, dataset, columns })
     })
+    return tables
   }
 
-  private rows(table: Table, from: string, upTo: string, after: readonly string[] | null): Promise<Read[]> {
+  private rows(
+    table: CursorTable,
+    from: string,
+    upTo: string,
+    after: readonly string[] | null,
+  ): Promise<Read[]> {
     const key = table.key.map(part => `t.${ident(part)}`)
     const columns = table.columns.map(({ name }) => `t.${ident(name)}`).join(', ')
     const order = [`t.${ident(this.column)}`, ...key].join(', ')
@@ -160,17 +148,17 @@ class Rounds {
     })
   }
 
-  private time(table: Table): string {
+  private time(table: CursorTable): string {
     const column = `t.${ident(this.column)}`
     return this.isZoneless(table) ? `${column} AT TIME ZONE 'UTC'` : column
   }
 
-  private isZoneless({ columns }: Table): boolean {
+  private isZoneless({ columns }: CursorTable): boolean {
     return columns.find(({ name }) => name === this.column)!.nativeType.includes('without time zone')
   }
 
   /** The column itself is compared, so that an index on it is of use. */
-  private window(table: Table, from: string, upTo: string, after: readonly string[] | null): string {
+  private window(table: CursorTable, from: string, upTo: string, after: readonly string[] | null): string {
     const zone = this.isZoneless(table) ? ` AT TIME ZONE 'UTC'` : ''
     const bound = (time: string) => `${literal(time)}::timestamptz${zone}`
     const column = `t.${ident(this.column)}`

@@ -1,14 +1,14 @@
 import { Failure } from '@tide/core/failure'
 import { parseCursorPlace, printCursorPlace } from '@tide/core/position/cursor'
-import { printName, type DatasetName } from '@tide/core/records/dataset'
+import type { DatasetName } from '@tide/core/records/dataset'
 import type { Pool } from 'pg'
 import type { LogSide } from '../../contract/source.ts'
 import { retentionOf } from '../../journal-settings.ts'
-import { readCatalogue } from '../catalogue.ts'
 import type { PostgresConfig } from '../config.ts'
 import { tableView } from '../copy.ts'
 import { followCursor } from './follow.ts'
 import { horizonOf } from './horizon.ts'
+import { cursorTables } from './tables.ts'
 
 const KIND = 'postgres cursor'
 
@@ -18,17 +18,7 @@ type Guard = <T>(work: Promise<T>) => Promise<T>
 export function cursorSide(pool: Pool, guard: Guard, config: PostgresConfig): LogSide {
   const { cursorColumn: column, cursorEverySeconds: every, cursorSettleSeconds: settle } = config
   const inspect = async (tables: readonly DatasetName[]): Promise<void> => {
-    const { datasets } = await readCatalogue(pool, 'cursor', column)
-    for (const { namespace, name } of tables) {
-      const found = datasets.find(one => one.namespace === namespace && one.name === name)
-      const why = found ? found.notFollowed : 'it is not there any more'
-      if (why)
-        throw new Failure(
-          'structural',
-          `${printName({ namespace, name })} cannot be followed: ${why}.`,
-          'Leave it out in the setup, or mend it at the source.',
-        )
-    }
+    await cursorTables(pool, tables, column)
   }
   const positionNow = async (tables: readonly DatasetName[]) => {
     await inspect(tables)

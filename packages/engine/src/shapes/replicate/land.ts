@@ -150,7 +150,7 @@ async function asTheyStand(
   transaction: SourceTransaction,
   fetchRow: FetchRow,
 ): Promise<LaneEffect[]> {
-  const effects: LaneEffect[] = []
+  const states = new Map<WorkingLane, FoldedKey[]>()
   for (const [lane, identity] of fetching) {
     const row = await fetchRow(lane, identity)
     const state: FoldedKey = {
@@ -163,11 +163,15 @@ async function asTheyStand(
       number: 0,
       op: 'update',
     }
-    const { effect, misfits } = shapedEffect({ truncate: false, fresh: false, keys: [state] }, lane.shaper)
-    refuseMisfits(lane, misfits)
-    effects.push({ lane: lane.target, effect })
+    const others = states.get(lane)
+    if (others) others.push(state)
+    else states.set(lane, [state])
   }
-  return effects
+  return [...states].map(([lane, keys]) => {
+    const { effect, misfits } = shapedEffect({ truncate: false, fresh: false, keys }, lane.shaper)
+    refuseMisfits(lane, misfits)
+    return { lane: lane.target, effect }
+  })
 }
 
 function refuseMisfits({ plan }: WorkingLane, misfits: ShapedEffect['misfits']): void {
