@@ -27,7 +27,7 @@ const LANE = {
   rowsExact: true,
   bytes: 0,
 }
-const shaper = laneShaper(LANE, '')
+const shaper = laneShaper(LANE, { origin: '', hash: text => text })
 const TRANSACTION: SourceTransaction = { id: 'x', start: '0', at: '2026-11-20T10:00:00Z', events: [] }
 type Table = Map<string, Row>
 const keyFrom = (row: Row) => keyText(keyOf(row, KEY))
@@ -53,7 +53,7 @@ function applyOneByOne(table: Table, events: ChangeEvent[]): Table {
 function effectOf(events: readonly ChangeEvent[]): NetEffect {
   const fold = new IdentityFold(KEY)
   for (const event of events) fold.add(event, TRANSACTION)
-  return shapedEffect(fold, shaper).effect
+  return shapedEffect(fold, shaper, '2026-11-20T10:00:05Z').effect
 }
 
 /** What a target does with a net effect. */
@@ -163,7 +163,11 @@ describe('net effect', () => {
     fold.add({ op: 'update', lane: 0, number: 1, before: a, after: b }, TRANSACTION)
     fold.add({ op: 'delete', lane: 0, number: 2, before: b }, TRANSACTION)
     expect(fold.counts).toEqual({ inserted: 1, updated: 1, deleted: 1 })
-    expect(shapedEffect(fold, shaper).effect).toEqual({ truncate: false, removed: [['1']], puts: [] })
+    expect(shapedEffect(fold, shaper, '2026-11-20T10:00:05Z').effect).toEqual({
+      truncate: false,
+      removed: [['1']],
+      puts: [],
+    })
   })
 
   test('of each key it keeps the first row before, and the last place, time and operation', () => {

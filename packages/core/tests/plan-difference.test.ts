@@ -47,7 +47,7 @@ test('what would be done otherwise is told, thing by thing', () => {
     difference({
       lanes: [lane('beds', { reads, identity: ['area'] }), lane('trays')],
       steps: [{ step: 'replace table', table, columns, key: ['area'] }],
-      notes: [{ level: 'loss', message: '7 rows go', remedy: '', section: 'to', table }],
+      notes: [{ level: 'loss', message: '7 rows go', remedy: '', section: 'to', tables: [table] }],
     }),
   ).toEqual([
     'The key of nursery.beds is area instead of id.',

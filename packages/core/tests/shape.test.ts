@@ -19,6 +19,9 @@ const written = (name: string, value: WrittenColumn['value']): WrittenColumn => 
 const taken = (name: string, from: string) => written(name, { from: 'column', column: from })
 const TRANSACTION: SourceTransaction = { id: 'x', start: '0/10', at: '2026-11-20T10:00:00Z', events: [] }
 
+const HERE = { origin: '', hash: (text: string) => text }
+const NOW = '2026-11-20T10:00:05Z'
+
 const READS = ['id', 'bed', 'note']
 const lane = (writes: WrittenColumn[], key: string[]): Lane => ({
   source: { namespace: 's', name: 't' },
@@ -53,7 +56,7 @@ const ASIS = lane(
 describe('a lane’s shaping', () => {
   test('columns that are merely taken pass as the bytes they came in', () => {
     const after = packRow(['1', 'b', 'n'])
-    const shaped = laneShaper(ASIS, '').shape(state({ after }))
+    const shaped = laneShaper(ASIS, HERE).shape(state({ after }), NOW)
     expect('removed' in shaped && shaped.put!.row).toBe(after)
   })
 
@@ -72,9 +75,9 @@ describe('a lane’s shaping', () => {
         ],
         ['source', 'number'],
       ),
-      'north',
+      { ...HERE, origin: 'north' },
     )
-    const shaped = shaper.shape(state({ after: packRow(['1', 'b', 'n']) }))
+    const shaped = shaper.shape(state({ after: packRow(['1', 'b', 'n']) }), NOW)
     if (!('removed' in shaped)) throw new Error('not shaped')
     expect(unpackRow(shaped.put!.row)).toEqual([
       '1',
@@ -83,34 +86,34 @@ describe('a lane’s shaping', () => {
       null,
       'n',
       'update',
-      TRANSACTION.at,
+      '2026-11-20 10:00:00+00',
       TRANSACTION.start,
     ])
     expect(shaped.put!.key).toEqual(['north', '1'])
-    expect(shaper.shape(state({}))).toEqual({ removed: [['north', '1']] })
+    expect(shaper.shape(state({}), NOW)).toEqual({ removed: [['north', '1']] })
   })
 
   test('a change of a column in the target’s key is a removal under the old and a put under the new', () => {
-    const shaper = laneShaper(lane([taken('bed', 'bed'), taken('id', 'id')], ['bed', 'id']), '')
+    const shaper = laneShaper(lane([taken('bed', 'bed'), taken('id', 'id')], ['bed', 'id']), HERE)
     const [before, after] = [packRow(['1', 'a', null]), packRow(['1', 'b', null])]
-    expect(shaper.shape(state({ before, after, images: [before, after] }))).toMatchObject({
+    expect(shaper.shape(state({ before, after, images: [before, after] }), NOW)).toMatchObject({
       removed: [['a', '1']],
       put: { key: ['b', '1'] },
     })
     // What the source does not tell of the row before, nobody can remove.
-    expect(shaper.shape(state({}))).toEqual({
+    expect(shaper.shape(state({}), NOW)).toEqual({
       misfit: { column: 'bed', reason: 'the source does not tell what it was before' },
     })
-    expect(shaper.shape(state({ after: packRow(['1', null, null]) }))).toMatchObject({
+    expect(shaper.shape(state({ after: packRow(['1', null, null]) }), NOW)).toMatchObject({
       misfit: { column: 'bed' },
     })
-    expect(shaper.shape(state({ after: packRow(['1', undefined, 'n']), from: ['1'] }))).toEqual({
+    expect(shaper.shape(state({ after: packRow(['1', undefined, 'n']), from: ['1'] }), NOW)).toEqual({
       needs: ['bed'],
     })
   })
 
   test('two rows of the source that would be one at the target are both told, and neither is put', () => {
-    const shaper = laneShaper(lane([taken('bed', 'bed'), taken('note', 'note')], ['bed']), '')
+    const shaper = laneShaper(lane([taken('bed', 'bed'), taken('note', 'note')], ['bed']), HERE)
     const fold = new IdentityFold([0])
     const insert = (id: string, bed: string, number: number): ChangeEvent => ({
       op: 'insert',
@@ -121,7 +124,7 @@ describe('a lane’s shaping', () => {
     ;[insert('1', 'a', 0), insert('2', 'a', 1), insert('3', 'c', 2)].forEach(one =>
       fold.add(one, TRANSACTION),
     )
-    const { effect, misfits } = shapedEffect(fold, shaper)
+    const { effect, misfits } = shapedEffect(fold, shaper, NOW)
     expect(effect.puts.map(({ key }) => key)).toEqual([['c']])
     expect(misfits.map(({ identity }) => identity)).toEqual([['1'], ['2']])
     expect(misfits[0]!.misfit.reason).toContain('the rows 1 and 2 of the source would both be the row a')
@@ -139,7 +142,7 @@ describe('a lane’s shaping', () => {
     )
     const shaper = laneShaper(
       lane([taken('bed', 'bed'), taken('id', 'id'), taken('note', 'note')], ['bed', 'id']),
-      '',
+      HERE,
     )
     fc.assert(
       fc.property(steps, fc.integer({ min: 1, max: 6 }), (rolls, size) => {
@@ -147,7 +150,7 @@ describe('a lane’s shaping', () => {
         const there = new Map<string, Row>()
         let fold = new IdentityFold([0], true)
         const land = () => {
-          const { effect, needs, misfits } = shapedEffect(fold, shaper)
+          const { effect, needs, misfits } = shapedEffect(fold, shaper, NOW)
           expect([needs, misfits]).toEqual([[], []])
           for (const key of effect.removed) there.delete(keyText(key))
           for (const { key, row } of effect.puts) there.set(keyText(key), unpackRow(row))

@@ -5,6 +5,8 @@ import type { Dataset } from '../records/dataset.ts'
 export interface CheckItem {
   what: string
   result: 'ok' | 'warning' | 'failed'
+  /** What alone it is needed for; absent: for all that is done with the system. */
+  for?: 'following' | 'asking'
   found: string
   /** What to do about it; `paste` is the exact text where there is one. */
   remedy?: string

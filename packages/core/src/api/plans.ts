@@ -10,3 +10,17 @@ export interface PlanAnswer extends Plan {
   /** Seconds the copy should take by the last one between the two; `null` when there was none. */
   estimateSeconds: number | null
 }
+
+/** Of what there is no plan for. */
+export const NO_PLAN: PlanAnswer = {
+  digest: '',
+  lanes: [],
+  steps: [],
+  notes: [],
+  rows: 0,
+  bytes: 0,
+  statements: [],
+  sourceStatements: [],
+  captureNote: '',
+  estimateSeconds: null,
+}

@@ -14,6 +14,8 @@ export interface ShapedEffect {
 /** What is folded; an `IdentityFold`, or rows that were fetched. */
 export interface Folded {
   truncate: boolean
+  /** When the last truncate was committed. */
+  truncatedAt?: string | undefined
   fresh: boolean
   keys: Iterable<FoldedKey>
 }
@@ -22,13 +24,15 @@ export interface Folded {
  * Shapes all keys of a fold. Where the key at the target is another one, what falls on one key there is folded once more:
  * a row that stands there in the end is not removed, and of two that would both stand there none is put.
  */
-export function shapedEffect({ truncate, fresh, keys }: Folded, shaper: LaneShaper): ShapedEffect {
+export function shapedEffect(folded: Folded, shaper: LaneShaper, landedAt: string): ShapedEffect {
+  const { fresh, keys } = folded
+  const emptied = emptiedBy(folded, shaper, landedAt)
   const removed: Key[] = []
   const puts: Put[] = []
   const needs: ShapedEffect['needs'] = []
   const misfits: ShapedEffect['misfits'] = []
   for (const state of keys) {
-    const shaped = shaper.shape(state)
+    const shaped = shaper.shape(state, landedAt)
     if ('needs' in shaped) needs.push({ identity: state.identity, columns: shaped.needs })
     else if ('misfit' in shaped) misfits.push({ identity: state.identity, misfit: shaped.misfit })
     else {
@@ -37,7 +41,7 @@ export function shapedEffect({ truncate, fresh, keys }: Folded, shaper: LaneShap
     }
   }
   if (shaper.keyIsIdentity) {
-    const effect = { truncate, removed, puts, ...(fresh ? { fresh } : {}) }
+    const effect = { ...emptied, removed, puts, ...(fresh && !shaper.keepsDeleted ? { fresh } : {}) }
     return { effect, needs, misfits }
   }
   const byKey = new Map<string, Put[]>()
@@ -54,7 +58,7 @@ export function shapedEffect({ truncate, fresh, keys }: Folded, shaper: LaneShap
   }
   const gone = new Map(removed.map(key => [keyText(key), key]))
   for (const text of byKey.keys()) gone.delete(text)
-  return { effect: { truncate, removed: [...gone.values()], puts: single }, needs, misfits }
+  return { effect: { ...emptied, removed: [...gone.values()], puts: single }, needs, misfits }
 }
 
 function meeting(puts: readonly Put[]): Misfit {
@@ -63,4 +67,14 @@ function meeting(puts: readonly Put[]): Misfit {
     column: 'the key',
     reason: `the rows ${first} and ${second} of the source would both be the row ${puts[0]!.key.join(', ')}`,
   }
+}
+
+function emptiedBy(
+  { truncate, truncatedAt }: Folded,
+  shaper: LaneShaper,
+  landedAt: string,
+): Pick<NetEffect, 'truncate' | 'markAll'> {
+  if (!truncate || !shaper.keepsDeleted) return { truncate }
+  const markAll = shaper.mark({ committedAt: truncatedAt ?? null, landedAt })
+  return { truncate: false, ...(markAll ? { markAll } : {}) }
 }

@@ -40,6 +40,7 @@ export class IdentityFold {
   readonly counts: OperationCounts = { inserted: 0, updated: 0, deleted: 0 }
   /** All rows went first. */
   truncate = false
+  truncatedAt: string | undefined
   /** Every key was inserted and nothing else happened. */
   fresh = true
   private readonly states = new Map<string, FoldedKey>()
@@ -71,6 +72,7 @@ export class IdentityFold {
         return this.remove(packedKey(event.before, this.keyIndexes), event.before, last)
       case 'truncate':
         this.truncate = this.fresh = true
+        this.truncatedAt = transaction.at
         this.states.clear()
     }
   }

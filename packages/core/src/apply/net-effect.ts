@@ -17,6 +17,8 @@ export interface Put {
 export interface NetEffect {
   /** The lane's rows go first, all of them. */
   truncate: boolean
+  /** Instead: all rows that are not marked yet get this value in this column first. */
+  markAll?: { column: string; value: string }
   /** Keys of which no row is left. */
   removed: Key[]
   puts: Put[]

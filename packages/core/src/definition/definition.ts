@@ -1,29 +1,76 @@
 import { Type, type Static } from 'typebox'
 import { Failure } from '../failure.ts'
-import { CHOSEN_PATTERN, NAME_PATTERN, NAME_SAYS } from './id.ts'
+import { namingRuleSchema } from '../naming/rule.ts'
+import { conditionSchema } from '../scope/condition.ts'
+import { columnRuleSchema } from '../shape/column-rule.ts'
+import { CHOSEN_PATTERN, shownText } from './id.ts'
+
+const tableList = Type.Array(
+  Type.Object(
+    { namespace: Type.String({ maxLength: 300 }), name: Type.String({ maxLength: 300 }) },
+    { additionalProperties: false },
+  ),
+  { maxItems: 10_000 },
+)
 
 /** Copies tables into a target and follows their changes. */
 const replicateSchema = Type.Object(
   {
     version: Type.Literal(2),
     shape: Type.Literal('replicate'),
-    name: Type.String({ title: 'Name', maxLength: 120, pattern: NAME_PATTERN, patternSays: NAME_SAYS }),
+    name: shownText('Name', 120),
     /** Connection ids. */
     from: Type.String({ title: 'Source', pattern: CHOSEN_PATTERN }),
     to: Type.String({ title: 'Target', pattern: CHOSEN_PATTERN }),
-    /** The schema at the target that takes all the tables. */
-    targetSchema: Type.String({
-      title: 'Schema at the target',
-      maxLength: 200,
-      pattern: NAME_PATTERN,
-      patternSays: NAME_SAYS,
-    }),
-    tables: Type.Array(
-      Type.Object(
-        { namespace: Type.String({ maxLength: 300 }), name: Type.String({ maxLength: 300 }) },
-        { additionalProperties: false },
+    /** The schema at the target that takes all the tables; empty: each goes into one named after its own. */
+    targetSchema: shownText('Schema at the target', 200),
+    /** Tables that take part whatever the patterns say. */
+    tables: tableList,
+    /** Tables that do not, whatever the patterns say. */
+    without: Type.Optional(tableList),
+    /** Which of the others take part: the last that matches schema.table decides. */
+    patterns: Type.Optional(
+      Type.Array(
+        Type.Object(
+          {
+            take: Type.Enum(['in', 'out']),
+            like: shownText('The pattern', 1000, 1),
+          },
+          { additionalProperties: false },
+        ),
+        { title: 'Patterns', maxItems: 1000 },
       ),
-      { maxItems: 10_000 },
+    ),
+    /** What becomes of tables that appear at the source later and are taken in by a pattern; reported by default. */
+    later: Type.Optional(Type.Enum(['take in', 'report'])),
+    /** From source names to target names, in this order. */
+    names: Type.Optional(Type.Array(namingRuleSchema, { title: 'Naming rules', maxItems: 1000 })),
+    /** What becomes of columns on their way; of several rules for one column the last decides. */
+    columns: Type.Optional(Type.Array(columnRuleSchema, { title: 'Column rules', maxItems: 1000 })),
+    /** Which rows of the tables that match schema.table take part: all that every matching condition holds for. */
+    scopes: Type.Optional(
+      Type.Array(
+        Type.Object(
+          {
+            like: shownText('The pattern', 1000, 1),
+            where: conditionSchema,
+          },
+          { additionalProperties: false },
+        ),
+        { title: 'Scopes', maxItems: 1000 },
+      ),
+    ),
+    /** What becomes at the target of rows that the source deletes; they go by default. */
+    deletes: Type.Optional(
+      Type.Union([
+        Type.Enum(['remove', 'keep']),
+        Type.Object(
+          {
+            mark: shownText('The column of the mark', 300, 1),
+          },
+          { additionalProperties: false },
+        ),
+      ]),
     ),
   },
   { additionalProperties: false },

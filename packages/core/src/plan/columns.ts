@@ -1,68 +1,253 @@
 /** The columns of a lane: what is read, what is written, and what is to be said of it. */
-import { fitName } from '../naming/profile.ts'
+import { matcherOf, pathOf } from '../naming/pattern.ts'
+import type { Namer } from '../naming/namer.ts'
 import type { Column } from '../records/column.ts'
-import { printName, type Dataset } from '../records/dataset.ts'
-import { printType } from '../records/types.ts'
-import type { WrittenColumn } from './lane.ts'
-import type { PlanNote } from './note.ts'
+import { printName, type Dataset, type DatasetName, type Field } from '../records/dataset.ts'
+import { printType, type LogicalType } from '../records/types.ts'
+import type { ColumnDeed, ColumnRule } from '../shape/column-rule.ts'
+import { printMask, type Mask } from '../shape/mask.ts'
+import type { WrittenColumn, WrittenValue } from './lane.ts'
+import { grouped, someOf, type PlanNote } from './note.ts'
 import type { PlanInput } from './input.ts'
 
 export interface PlannedColumns {
   reads: Column[]
+  /** Columns that are there and are not read. */
+  leftOut: string[]
   writes: WrittenColumn[]
   /** Column names that the target will not take, each with the reason. */
   odd: string[]
+  /** Columns of which something is different at the target. */
+  changed: ChangedType[]
 }
 
-/** Every column that is captured is read and taken. */
+export interface ChangedType {
+  table: DatasetName
+  column: string
+  becomes: string
+  remedy: string
+}
+
+/** The column rules, and which of them have decided something. */
+export class ColumnRules {
+  readonly working = new Set<number>()
+  private readonly rules: { index: number; deed: ColumnDeed; matches(path: string): boolean }[]
+
+  constructor(rules: readonly ColumnRule[]) {
+    this.rules = rules.map(({ like, does }, index) => ({ index, deed: does, matches: matcherOf(like) }))
+  }
+
+  /** What becomes of a column; undefined: it is taken as it is. */
+  of({ namespace, name }: DatasetName, column: string): Exclude<ColumnDeed, { add: string }> | undefined {
+    const path = pathOf(namespace, name, column)
+    const rule = this.rules.findLast(({ deed, matches }) => !('add' in deed) && matches(path))
+    if (rule) this.working.add(rule.index)
+    return rule?.deed as Exclude<ColumnDeed, { add: string }> | undefined
+  }
+
+  /** Columns that come to a table. */
+  added({ namespace, name }: DatasetName): Extract<ColumnDeed, { add: string }>[] {
+    const path = pathOf(namespace, name)
+    return this.rules.flatMap(({ index, deed, matches }) => {
+      if (!('add' in deed) || !matches(path)) return []
+      this.working.add(index)
+      return [deed]
+    })
+  }
+}
+
+/** Plans the columns of one table. `scoped`: columns that the scope looks at, which are read even where left out. */
 export function planColumns(
-  { namespace, name, fields, key }: Dataset,
-  { profile, sameKind }: Pick<PlanInput, 'profile' | 'sameKind'>,
+  dataset: Dataset,
+  namer: Namer,
+  rules: ColumnRules,
+  scoped: readonly string[],
+  input: PlanInput,
   notes: PlanNote[],
 ): PlannedColumns {
-  const table = { namespace, name }
-  const shown = printName(table)
-  const note = (level: PlanNote['level'], message: string, remedy: string) =>
-    notes.push({ level, message, remedy, table, section: 'tables' })
-  const planned: PlannedColumns = { reads: [], writes: [], odd: [] }
-  const { reads, writes, odd } = planned
-  for (const { name, type, nativeType, nullable, collation, notCaptured } of fields) {
-    if (notCaptured) {
-      note(
-        'warning',
-        `${shown}.${name} is left out: ${notCaptured}.`,
-        'Compute it at the target, for example in a view.',
-      )
-      continue
+  return new ColumnPlanning(dataset, namer, input, notes).plan(rules, scoped)
+}
+
+const TEXT: LogicalType = { kind: 'utf8' }
+const MOMENT: LogicalType = { kind: 'timestamp', zoned: true }
+
+/** A SHA-256 in hexadecimal digits. */
+const HASH_DIGITS = 64
+
+type Typed = Pick<Field, 'type' | 'nativeType'> & {
+  collation?: string | undefined
+  /** The type is ours, not the source's. */
+  ours?: boolean
+}
+
+class ColumnPlanning {
+  private readonly planned: PlannedColumns = { reads: [], leftOut: [], writes: [], odd: [], changed: [] }
+  private readonly taken = new Set<string>()
+  private readonly table: DatasetName
+  private readonly shown: string
+  private readonly dataset: Dataset
+  private readonly namer: Namer
+  private readonly input: PlanInput
+  private readonly notes: PlanNote[]
+
+  constructor(dataset: Dataset, namer: Namer, input: PlanInput, notes: PlanNote[]) {
+    this.dataset = dataset
+    this.table = { namespace: dataset.namespace, name: dataset.name }
+    this.shown = printName(this.table)
+    this.namer = namer
+    this.input = input
+    this.notes = notes
+  }
+
+  plan(rules: ColumnRules, scoped: readonly string[]): PlannedColumns {
+    for (const field of this.dataset.fields) {
+      if (field.notCaptured) {
+        this.note(
+          'warning',
+          `${this.shown}.${field.name} is left out: ${field.notCaptured}.`,
+          'Compute it at the target, for example in a view.',
+        )
+        continue
+      }
+      const deed = rules.of(this.table, field.name)
+      if (deed && 'leave' in deed) this.leaveOut(field, scoped)
+      else if (deed) this.mask(field, deed)
+      else this.take(field)
     }
-    const fitted = fitName(name, profile.naming)
-    if ('refused' in fitted) odd.push(`${name} (${fitted.refused})`)
+    for (const deed of rules.added(this.table)) {
+      if ('metadata' in deed) {
+        const type = deed.metadata.endsWith('at') ? MOMENT : TEXT
+        this.add(deed.add, { from: 'metadata', what: deed.metadata }, type, true)
+      } else this.add(deed.add, { from: 'constant', value: deed.constant }, TEXT, deed.constant === null)
+    }
+    const { deletes } = this.input
+    if (typeof deletes === 'object')
+      this.add(deletes.mark, { from: 'metadata', what: 'deleted at' }, MOMENT, true)
+    return this.planned
+  }
+
+  private leaveOut({ name, type, nativeType, nullable }: Field, scoped: readonly string[]): void {
+    if (this.dataset.key.includes(name)) {
+      this.note(
+        'refused',
+        `${this.shown}.${name} is part of the key, and cannot be left out.`,
+        'Mask it by a keyed hash, or leave the table out.',
+        'columns',
+      )
+    }
+    // What the scope looks at is read, and goes no further.
+    if (scoped.includes(name)) this.planned.reads.push({ name, type, nativeType, nullable })
+    else this.planned.leftOut.push(name)
+  }
+
+  private mask({ name, type, nativeType, nullable }: Field, how: Mask): void {
+    const inKey = this.dataset.key.includes(name)
+    if (inKey && how.mask !== 'hash') {
+      this.note(
+        'refused',
+        `${this.shown}.${name} is part of the key: masked as ${printMask(how)}, rows could not be told apart.`,
+        'Mask it by a keyed hash, which keeps different keys different.',
+        'columns',
+      )
+    } else if (inKey) {
+      this.note(
+        'warning',
+        `${this.shown}.${name} is part of the key, and masked: whoever looks at the target cannot tell which row of the source it was.`,
+        'The hash is the same wherever this installation masks the value, so that joins still work.',
+        'columns',
+      )
+    }
+    this.planned.reads.push({ name, type, nativeType, nullable })
+    const value: WrittenValue = { from: 'masked', column: name, how }
+    if (how.mask === 'nothing') this.write(name, value, { type, nativeType }, true)
+    else {
+      const nativeType = how.mask === 'hash' ? `char(${HASH_DIGITS})` : 'text'
+      this.write(name, value, { type: TEXT, nativeType, ours: true }, how.mask !== 'constant' && nullable)
+    }
+  }
+
+  private take({ name, type, nativeType, nullable, collation }: Field): void {
+    this.planned.reads.push({ name, type, nativeType, nullable })
+    this.write(name, { from: 'column', column: name }, { type, nativeType, collation }, nullable)
+  }
+
+  /** `name`: at the source. */
+  private write(
+    name: string,
+    value: WrittenValue,
+    { type, nativeType, collation, ours }: Typed,
+    nullable: boolean,
+  ): void {
+    const { planned, table, shown } = this
+    const { profile, sameKind } = this.input
+    const named = this.namer.column(table, name)
+    if (named.refused)
+      planned.odd.push(`${named.by.length > 0 ? `${named.name}, from ` : ''}${name} (${named.refused})`)
+    const { key } = this.dataset
     const keyParts = key.includes(name) ? key.length : 0
-    const mapped = profile.typeOf({ type, nativeType, collation, sameKind, keyParts })
+    const mapped = profile.typeOf({
+      type,
+      nativeType,
+      collation,
+      sameKind: sameKind && !ours,
+      keyParts,
+    })
     if (mapped.refused) {
-      note(
+      this.note(
         'refused',
         `${shown}.${name}: ${mapped.refused}.`,
         'Leave the table out, or give it another key at the source that its log tells rows by.',
       )
     }
-    if (writes.some(other => profile.sameName(other.name, fitted.name)))
-      note('refused', `${shown} has two columns that both become ${fitted.name}.`, 'Leave it out.')
-    reads.push({ name, type, nativeType, nullable })
-    writes.push({
-      name: fitted.name,
-      type,
-      nativeType: mapped.native,
-      nullable,
-      value: { from: 'column', column: name },
-      ...(mapped.note ? { note: mapped.note } : {}),
+    this.refuseTwice(named.name)
+    const note = mapped.note ? { note: mapped.note } : {}
+    planned.writes.push({ name: named.name, type, nativeType: mapped.native, nullable, value, ...note })
+    if (!mapped.note) return
+    planned.changed.push({
+      table,
+      column: `${shown}.${name}`,
+      becomes: `${nativeType} becomes ${mapped.native}, ${mapped.note}.`,
+      remedy: mapped.remedy ?? `It is a ${printType(type)}; queries at the target must cast it.`,
     })
-    if (!mapped.note) continue
-    note(
-      'warning',
-      `${shown}.${name}: ${nativeType} becomes ${mapped.native}, ${mapped.note}.`,
-      mapped.remedy ?? `It is a ${printType(type)}; queries at the target must cast it.`,
-    )
   }
-  return planned
+
+  private add(name: string, value: WrittenValue, type: LogicalType, nullable: boolean): void {
+    const named = this.namer.given(name)
+    if (named.refused) this.planned.odd.push(`${name} (${named.refused})`)
+    this.refuseTwice(named.name)
+    const { native } = this.input.profile.typeOf({ type, nativeType: '', sameKind: false, keyParts: 0 })
+    this.planned.writes.push({ name: named.name, type, nativeType: native, nullable, value })
+  }
+
+  private refuseTwice(name: string): void {
+    const nameKey = this.input.profile.nameKey(name)
+    if (this.taken.has(nameKey)) {
+      this.note(
+        'refused',
+        `${this.shown} has two columns that both become ${name}.`,
+        'Name one of them otherwise by a rule, or leave the table out.',
+        'names',
+      )
+    }
+    this.taken.add(nameKey)
+  }
+
+  private note(
+    level: PlanNote['level'],
+    message: string,
+    remedy: string,
+    section: PlanNote['section'] = 'tables',
+  ): void {
+    this.notes.push({ level, message, remedy, tables: [this.table], section })
+  }
+}
+
+/** What is different about columns, said once for all that it is said of. */
+export function noteChangedTypes(changed: readonly ChangedType[], notes: PlanNote[]): void {
+  for (const group of grouped(changed, ({ becomes, remedy }) => `${becomes} ${remedy}`)) {
+    const { becomes, remedy } = group[0]!
+    const tables = grouped(group, ({ table }) => printName(table)).map(([one]) => one!.table)
+    const message = `${someOf(group.map(({ column }) => column))}: ${becomes}`
+    notes.push({ level: 'warning', message, remedy, tables, section: 'tables' })
+  }
 }

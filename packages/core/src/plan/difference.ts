@@ -1,7 +1,7 @@
 /** What a plan says now that it did not say when it was shown: a start is exactly what was shown, or it is refused. */
 import { datasetId, printName } from '../records/dataset.ts'
 import { takenFrom, type Lane, type WrittenColumn } from './lane.ts'
-import { hinders, type PlanNote } from './note.ts'
+import { hinders, someOf, type PlanNote } from './note.ts'
 import type { Plan } from './plan.ts'
 import type { PrepareStep } from './steps.ts'
 
@@ -18,7 +18,7 @@ export function outlineOf({ lanes, steps, notes }: Plan): PlanOutline {
     steps,
     notes: notes
       .filter(note => hinders(note) || note.level === 'loss')
-      .map(({ level, section, table }) => ({ level, section, ...(table ? { table } : {}) })),
+      .map(({ level, section, tables }) => ({ level, section, ...(tables ? { tables } : {}) })),
   }
 }
 
@@ -40,7 +40,7 @@ export function planDifference(shown: PlanOutline, now: PlanOutline): string[] {
   const notesBefore = new Set(shown.notes.map(note => JSON.stringify(note)))
   for (const note of now.notes) {
     if (notesBefore.has(JSON.stringify(note))) continue
-    const about = note.table ? ` about ${printName(note.table)}` : ''
+    const about = note.tables ? ` about ${someOf(note.tables.map(printName))}` : ''
     differences.push(`Something is ${note.level === 'loss' ? 'lost' : note.level}${about} that was not.`)
   }
   if (differences.length === 0 && JSON.stringify(shown) !== JSON.stringify(now))

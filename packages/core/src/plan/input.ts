@@ -1,5 +1,8 @@
 /** What a plan is computed from. */
+import type { Definition } from '../definition/definition.ts'
 import type { NamingProfile } from '../naming/profile.ts'
+import type { NamingRule } from '../naming/rule.ts'
+import type { ColumnRule } from '../shape/column-rule.ts'
 import type { Dataset, DatasetName } from '../records/dataset.ts'
 import type { MappedType, ToMap } from '../shape/mapped.ts'
 
@@ -8,7 +11,7 @@ export interface TargetProfile {
   naming: NamingProfile
   typeOf(column: ToMap): MappedType
   /** Equal for names that the target takes for the same. */
-  sameName(a: string, b: string): boolean
+  nameKey(name: string): string
 }
 
 /** A target table that another pipeline writes to. */
@@ -18,8 +21,15 @@ export interface Claim {
 }
 
 export interface PlanInput {
-  tables: readonly DatasetName[]
+  tables: DatasetName[]
+  without?: DatasetName[]
+  patterns?: NonNullable<Definition['patterns']>
+  /** Takes all the tables; empty: each goes into a schema named after its own. */
   targetSchema: string
+  names: readonly NamingRule[]
+  columns?: readonly ColumnRule[]
+  scopes?: NonNullable<Definition['scopes']>
+  deletes?: NonNullable<Definition['deletes']>
   /** Source and target are of one kind, so that the source's own types are the target's. */
   sameKind: boolean
   source: readonly Dataset[]

@@ -1,15 +1,21 @@
 import { Type, type Static } from 'typebox'
 import { columnSchema } from '../records/column.ts'
 import { datasetNameSchema } from '../records/dataset.ts'
+import { conditionSchema } from '../scope/condition.ts'
+import { METADATA } from '../shape/column-rule.ts'
+import { maskSchema } from '../shape/mask.ts'
 
 const writtenValueSchema = Type.Union([
   Type.Object({ from: Type.Literal('column'), column: Type.String() }),
   Type.Object({ from: Type.Literal('constant'), value: Type.Union([Type.String(), Type.Null()]) }),
   /** The tag of the origin that the row is of. */
   Type.Object({ from: Type.Literal('origin') }),
+  /** What the row's readers at the target must not see of a column. */
+  Type.Object({ from: Type.Literal('masked'), column: Type.String(), how: maskSchema }),
   Type.Object({
     from: Type.Literal('metadata'),
-    what: Type.Union([Type.Literal('operation'), Type.Literal('committed at'), Type.Literal('position')]),
+    /** `deleted at`: null but for rows that are kept after the source has deleted them. */
+    what: Type.Enum([...METADATA, 'deleted at']),
   }),
 ])
 
@@ -31,6 +37,8 @@ export const laneSchema = Type.Object({
   target: datasetNameSchema,
   /** What is read at the source, in this order. */
   reads: Type.Array(columnSchema),
+  /** Columns that are there and are not read. */
+  leftOut: Type.Optional(Type.Array(Type.String())),
   /** The source's key: names of columns that are read, in key order. */
   identity: Type.Array(Type.String()),
   /** What is written at the target, in this order. */
@@ -38,7 +46,9 @@ export const laneSchema = Type.Object({
   /** The target's key: names of columns that are written. */
   key: Type.Array(Type.String()),
   /** Which rows take part; null: all. */
-  scope: Type.Null(),
+  scope: Type.Union([conditionSchema, Type.Null()]),
+  /** What becomes of rows that the source deletes; absent: they go. `mark`: by the column `deleted at`. */
+  deletes: Type.Optional(Type.Enum(['keep', 'mark'])),
   rows: Type.Number(),
   rowsExact: Type.Boolean(),
   bytes: Type.Number(),
@@ -47,7 +57,12 @@ export const laneSchema = Type.Object({
 /** One source table to one target table. */
 export type Lane = Static<typeof laneSchema>
 
-/** The source column that a target column is taken from; undefined: from none. */
+/** The source column that a target column is made of; undefined: of none. */
+export function madeOf({ value }: WrittenColumn): string | undefined {
+  return value.from === 'column' || value.from === 'masked' ? value.column : undefined
+}
+
+/** The source column that a target column is taken from as it is; undefined: from none. */
 export function takenFrom({ value }: WrittenColumn): string | undefined {
   return value.from === 'column' ? value.column : undefined
 }

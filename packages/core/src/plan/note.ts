@@ -6,10 +6,12 @@ export interface PlanNote {
   level: 'refused' | 'undecided' | 'loss' | 'warning'
   message: string
   remedy: string
-  /** The table it is about; the setup can take it out or scroll to it. */
-  table?: DatasetName
+  /** The exact text that remedies it at the system, where there is one; then its systems are looked at again. */
+  paste?: string
+  /** The tables it is about; the setup can take them out. */
+  tables?: DatasetName[]
   /** Which section of the setup answers it. */
-  section: 'from' | 'to' | 'tables' | 'name'
+  section: 'from' | 'to' | 'tables' | 'names' | 'columns' | 'rows' | 'name'
 }
 
 /** Most harm first. */
@@ -22,4 +24,23 @@ export function byHarm(a: PlanNote, b: PlanNote): number {
 /** Whether a plan with this note cannot be started. */
 export function hinders(note: PlanNote): boolean {
   return note.level === 'refused' || note.level === 'undecided'
+}
+
+/** Names in a sentence: all of a few, else the first with how many there are beside it. */
+export function someOf(names: readonly string[]): string {
+  if (names.length <= 3)
+    return names.length < 2 ? names.join() : `${names.slice(0, -1).join(', ')} and ${names.at(-1)}`
+  return `${names[0]} and ${names.length - 1} more`
+}
+
+/** Under the same key, in the order in which the keys came first. */
+export function grouped<T>(items: readonly T[], keyOf: (item: T) => string): T[][] {
+  const groups = new Map<string, T[]>()
+  for (const item of items) {
+    const key = keyOf(item)
+    const group = groups.get(key)
+    if (group) group.push(item)
+    else groups.set(key, [item])
+  }
+  return [...groups.values()]
 }

@@ -1,11 +1,11 @@
 /** What a start does at the target before the first row. */
 import { Type, type Static } from 'typebox'
 import { columnSchema } from '../records/column.ts'
-import { datasetNameSchema, printName } from '../records/dataset.ts'
+import { datasetNameSchema, printName, type Dataset } from '../records/dataset.ts'
 import type { Lane } from './lane.ts'
 import type { PlanNote } from './note.ts'
 import type { PlanInput } from './input.ts'
-import { sameTable } from './tables.ts'
+import { tableKey } from './tables.ts'
 
 export const prepareStepSchema = Type.Union([
   Type.Object({ step: Type.Literal('create schema'), schema: Type.String() }),
@@ -23,15 +23,22 @@ export type PrepareStep = Static<typeof prepareStepSchema>
 
 export function planSteps(
   lanes: readonly Lane[],
-  schema: string,
   { targetSchemas, target, own, profile }: PlanInput,
   notes: PlanNote[],
 ): PrepareStep[] {
   const steps: PrepareStep[] = []
-  if (schema && !targetSchemas.some(there => profile.sameName(there, schema)))
+  const schemas = new Set(targetSchemas.map(profile.nameKey))
+  for (const { namespace: schema } of lanes.map(lane => lane.target)) {
+    if (schemas.has(profile.nameKey(schema))) continue
+    schemas.add(profile.nameKey(schema))
     steps.push({ step: 'create schema', schema })
+  }
+  const present = new Map(target.map(there => [tableKey(profile, there), there]))
+  const ours = new Set(own.map(table => tableKey(profile, table)))
   for (const lane of lanes) {
-    const replaced = target.find(there => sameTable(profile, there, lane.target))
+    const key = tableKey(profile, lane.target)
+    const replaced = present.get(key)
+    const mine = ours.delete(key)
     steps.push({
       step: replaced ? 'replace table' : 'create table',
       table: lane.target,
@@ -43,14 +50,30 @@ export function planSteps(
       })),
       key: lane.key,
     })
-    if (!replaced || !own.some(table => sameTable(profile, table, lane.target))) continue
+    if (!replaced || !mine) continue
     notes.push({
       level: 'loss',
       message: `${printName(lane.target)} and its ${replaced.rows} rows are replaced.`,
       remedy: 'This pipeline made it; it is made and copied anew.',
-      table: lane.source,
+      tables: [lane.source],
       section: 'to',
     })
   }
+  noteLeftBehind(
+    [...ours].flatMap(key => present.get(key) ?? []),
+    notes,
+  )
   return steps
+}
+
+/** Tables that the pipeline made before, under names or of tables that it has no more. */
+function noteLeftBehind(left: readonly Dataset[], notes: PlanNote[]): void {
+  for (const table of left) {
+    notes.push({
+      level: 'warning',
+      message: `${printName(table)} and its ${table.rows} rows stay as they are: nothing follows them any more.`,
+      remedy: 'This pipeline made it before; drop it at the target when nobody reads it.',
+      section: 'to',
+    })
+  }
 }

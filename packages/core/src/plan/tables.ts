@@ -1,25 +1,40 @@
 /** The lanes: which source table goes into which target table, and which cannot. */
-import { fitName } from '../naming/profile.ts'
+import { pathOf } from '../naming/pattern.ts'
+import type { Namer } from '../naming/namer.ts'
 import { printName, type Dataset, type DatasetName } from '../records/dataset.ts'
-import { planColumns } from './columns.ts'
-import { takenFrom, type Lane } from './lane.ts'
-import type { PlanNote } from './note.ts'
+import { planColumns, type ChangedType, type ColumnRules } from './columns.ts'
+import { madeOf, type Lane, type WrittenColumn } from './lane.ts'
+import { grouped, someOf, type PlanNote } from './note.ts'
 import type { PlanInput } from './input.ts'
+import type { Scopes } from './scopes.ts'
+
+/** All that decides how tables become lanes. */
+export interface LaneRules {
+  namer: Namer
+  rules: ColumnRules
+  scopes: Scopes
+}
 
 /** The lane of a table; `undefined` when there can be none, and the notes say why. */
 export function planLane(
   dataset: Dataset,
-  schema: string,
+  { namer, rules, scopes }: LaneRules,
   input: PlanInput,
   notes: PlanNote[],
+  changed: ChangedType[],
 ): Lane | undefined {
   const table: DatasetName = { namespace: dataset.namespace, name: dataset.name }
-  const refuse = (message: string, remedy: string) =>
-    notes.push({ level: 'refused', message, remedy, table, section: 'tables' })
+  const refuse = (message: string, remedy: string, section: PlanNote['section'] = 'tables') =>
+    notes.push({ level: 'refused', message, remedy, tables: [table], section })
   const shown = printName(table)
-  const fitted = fitName(dataset.name, input.profile.naming)
-  if ('refused' in fitted) {
-    refuse(`The target will not take the name of ${shown}: ${fitted.refused}.`, 'Leave it out.')
+  const schema = namer.schema(table)
+  const named = namer.table(table)
+  if (named.refused) {
+    refuse(
+      `The target will not take ${named.by.length > 0 ? `${named.name}, which ${shown} becomes` : `the name of ${shown}`}: ${named.refused}.`,
+      'Name it otherwise by a rule, or leave it out.',
+      'names',
+    )
   }
   if (dataset.key.length === 0) {
     const why = dataset.keyNote ?? 'Changes to its rows cannot be told apart.'
@@ -36,7 +51,7 @@ export function planLane(
       level: 'warning',
       message: `${shown}: ${dataset.unseen}.`,
       remedy: 'Recopy the lane after it.',
-      table,
+      tables: [table],
       section: 'tables',
     })
   }
@@ -47,56 +62,123 @@ export function planLane(
       'Leave the table out, or give it another key at the source.',
     )
   }
-  const { reads, writes, odd } = planColumns(dataset, input, notes)
+  const { scope, columns } = scopes.of(dataset, notes)
+  const {
+    reads,
+    leftOut,
+    writes,
+    odd,
+    changed: types,
+  } = planColumns(dataset, namer, rules, columns, input, notes)
+  changed.push(...types)
   if (odd.length > 0) {
-    refuse(`The target will not take column names of ${shown}: ${odd.join('; ')}.`, 'Leave the table out.')
+    refuse(
+      `The target will not take column names of ${shown}: ${odd.join('; ')}.`,
+      'Name them otherwise by rules, or leave the table out.',
+      'names',
+    )
   }
-  if ('refused' in fitted || odd.length > 0 || untold || dataset.key.length === 0) return undefined
+  noteHidden(table, columns, writes, notes)
+  const key = dataset.key.map(name => writes.find(column => madeOf(column) === name)?.name)
+  if (
+    schema.refused ||
+    named.refused ||
+    odd.length > 0 ||
+    untold ||
+    key.length === 0 ||
+    key.includes(undefined)
+  )
+    return undefined
+  const { deletes } = input
   return {
     source: table,
-    target: { namespace: schema, name: fitted.name },
+    target: { namespace: schema.name, name: named.name },
     reads,
+    ...(leftOut.length > 0 ? { leftOut } : {}),
     identity: dataset.key,
     writes,
-    key: dataset.key.map(name => writes.find(column => takenFrom(column) === name)!.name),
-    scope: null,
+    key: key as string[],
+    scope,
+    ...(deletes === 'keep' ? { deletes } : typeof deletes === 'object' ? { deletes: 'mark' } : {}),
     rows: dataset.rows,
     rowsExact: dataset.rowsExact,
     bytes: dataset.bytes,
   }
 }
 
-export function sameTable({ sameName }: PlanInput['profile'], a: DatasetName, b: DatasetName): boolean {
-  return sameName(a.namespace, b.namespace) && sameName(a.name, b.name)
+/** Which rows are there tells something of the columns that decide it. */
+function noteHidden(
+  table: DatasetName,
+  scoped: readonly string[],
+  writes: readonly WrittenColumn[],
+  notes: PlanNote[],
+): void {
+  const hidden = scoped.filter(
+    name => !writes.some(({ value }) => value.from === 'column' && value.column === name),
+  )
+  if (hidden.length === 0) return
+  notes.push({
+    level: 'warning',
+    message: `The scope of ${printName(table)} looks at ${hidden.join(', ')}, which the target does not get as it is: which rows are there tells something of it.`,
+    remedy: 'Nothing need be done where that may be known.',
+    tables: [table],
+    section: 'rows',
+  })
+}
+
+/** Equal for tables that are the same to the target. */
+export function tableKey({ nameKey }: PlanInput['profile'], { namespace, name }: DatasetName): string {
+  return pathOf(nameKey(namespace), nameKey(name))
 }
 
 /** Target tables that are somebody else's, or two lanes' at once. */
 export function refuseTakenTables(lanes: readonly Lane[], input: PlanInput, notes: PlanNote[]): void {
-  const same = (a: DatasetName, b: DatasetName) => sameTable(input.profile, a, b)
-  lanes.forEach((lane, index) => {
-    const refuse = (message: string, remedy: string) =>
-      notes.push({ level: 'refused', message, remedy, table: lane.source, section: 'to' })
-    const twin = lanes.slice(0, index).find(other => same(other.target, lane.target))
-    if (twin) {
-      refuse(
-        `${printName(twin.source)} and ${printName(lane.source)} would both go into ${printName(lane.target)}.`,
-        'Leave one of them out.',
-      )
-    }
-    const claim = input.claims.find(other => same(other.table, lane.target))
-    if (claim) {
-      refuse(
-        `${printName(lane.target)} belongs to the pipeline “${claim.pipeline}”.`,
-        'Choose another target schema, or delete that pipeline first.',
-      )
-      return
-    }
-    const present = input.target.find(dataset => same(dataset, lane.target))
-    if (present && !input.own.some(own => same(own, lane.target))) {
-      refuse(
-        `${printName(lane.target)} exists already, with ${present.rows} rows that no pipeline of ours put there.`,
-        'Choose another target schema; nothing that exists is overwritten.',
-      )
-    }
+  const keyOf = (table: DatasetName) => tableKey(input.profile, table)
+  const claims = new Map(input.claims.map(claim => [keyOf(claim.table), claim]))
+  const present = new Map(input.target.map(dataset => [keyOf(dataset), dataset]))
+  const own = new Set(input.own.map(keyOf))
+  const first = new Map<string, Lane>()
+  const [claimed, there]: [{ lane: Lane; by: string }[], { lane: Lane; rows: number }[]] = [[], []]
+  for (const lane of lanes) {
+    const key = keyOf(lane.target)
+    const twin = first.get(key)
+    if (!twin) first.set(key, lane)
+    else refuseTwins(twin, lane, notes)
+    const claim = claims.get(key)
+    const dataset = present.get(key)
+    if (claim) claimed.push({ lane, by: claim.pipeline })
+    else if (dataset && !own.has(key)) there.push({ lane, rows: dataset.rows })
+  }
+  for (const group of grouped(claimed, ({ by }) => by)) {
+    notes.push({
+      level: 'refused',
+      message: `${targetsOf(group)} ${group.length === 1 ? 'belongs' : 'belong'} to the pipeline “${group[0]!.by}”.`,
+      remedy: 'Choose another target schema, or delete that pipeline first.',
+      tables: group.map(({ lane }) => lane.source),
+      section: 'to',
+    })
+  }
+  if (there.length === 0) return
+  const rows = there.reduce((sum, one) => sum + one.rows, 0)
+  notes.push({
+    level: 'refused',
+    message: `${targetsOf(there)} ${there.length === 1 ? 'exists' : 'exist'} already, with ${rows} rows that no pipeline of ours put there.`,
+    remedy: 'Choose another target schema; nothing that exists is overwritten.',
+    tables: there.map(({ lane }) => lane.source),
+    section: 'to',
+  })
+}
+
+function targetsOf(group: readonly { lane: Lane }[]): string {
+  return someOf(group.map(({ lane }) => printName(lane.target)))
+}
+
+function refuseTwins(twin: Lane, lane: Lane, notes: PlanNote[]): void {
+  notes.push({
+    level: 'refused',
+    message: `${printName(twin.source)} and ${printName(lane.source)} would both go into ${printName(lane.target)}.`,
+    remedy: 'Name one of them otherwise by a rule, or leave one out.',
+    tables: [lane.source],
+    section: 'names',
   })
 }

@@ -21,9 +21,14 @@ export function csvLine(values: readonly Value[]): string {
     if (i > 0) line += ','
     const value = values[i]
     if (value === null || value === undefined) continue
-    line += value === '' || SPECIAL.test(value) ? `"${value.replaceAll('"', '""')}"` : value
+    line += csvField(value)
   }
   return `${line}\n`
+}
+
+/** One field of such a line, of a value that is not null. */
+export function csvField(value: string): string {
+  return value === '' || SPECIAL.test(value) ? `"${value.replaceAll('"', '""')}"` : value
 }
 
 /** Writes such lines of packed rows, byte by byte; what was not sent is written like null. */

@@ -242,6 +242,34 @@ export function pickedRow({ bytes, at: start }: PackedRow, columns: readonly num
   return { bytes: writer.bytes.slice(0, writer.at), at: 0 }
 }
 
+/** Part of a row that is made of another: its values from one place to another as they are, or one that is made. */
+export type RowPart = { from: number; to: number } | { place: number; make(value: Value): Value }
+
+/** A row of values that are taken from another, or made of one of them; a place of -1: of none. */
+export function madeRow(
+  { bytes, at: start }: PackedRow,
+  parts: readonly RowPart[],
+  columns: number,
+): PackedRow {
+  const count = (bytes[start]! << 8) | bytes[start + 1]!
+  const places = new Array<number>(count + 1)
+  places[0] = start + 2
+  for (let i = 0; i < count; i++) places[i + 1] = valueEnd(bytes, places[i]!)
+  writer.at = 0
+  writer.begin(columns)
+  for (const part of parts) {
+    if ('to' in part) {
+      writer.copy(bytes, places[part.from]!, places[part.to + 1]!)
+      continue
+    }
+    const value = part.make(part.place < 0 ? null : valueAt(bytes, places[part.place]!))
+    if (value === null) writer.null()
+    else if (value === undefined) writer.unsent()
+    else writer.text(value)
+  }
+  return { bytes: writer.bytes.slice(0, writer.at), at: 0 }
+}
+
 function valueAt(bytes: Uint8Array, at: number): Value {
   const tag = bytes[at]
   if (tag === TEXT) return decodeText(bytes, at + 5, at + 5 + textLength(bytes, at))

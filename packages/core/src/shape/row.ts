@@ -1,9 +1,19 @@
 /** How the row of a lane becomes a row at the target: pure, once for each key that changes were folded to. */
 import type { FoldedKey } from '../apply/fold.ts'
 import type { Put } from '../apply/net-effect.ts'
-import { takenFrom, type Lane, type WrittenColumn } from '../plan/lane.ts'
-import { isPartial, packedValue, packRow, pickedRow, unpackRow, type PackedRow } from '../records/tuple.ts'
+import { madeOf, type Lane } from '../plan/lane.ts'
+import {
+  isPartial,
+  madeRow,
+  packedValue,
+  packRow,
+  pickedRow,
+  type PackedRow,
+  type RowPart,
+} from '../records/tuple.ts'
 import { keyText, type Key, type Value } from '../records/value.ts'
+import { predicateOf } from '../scope/predicate.ts'
+import { canonicalMoment, madeColumn, stretchesOf, type Coming, type Shaping } from './written.ts'
 
 /** A target column that a row does not fit into. */
 export interface Misfit {
@@ -21,96 +31,136 @@ export type Shaped =
 export interface LaneShaper {
   /** The key at the target says just what the source's own does. */
   keyIsIdentity: boolean
-  shape(state: FoldedKey): Shaped
+  /** Rows stay at the target after the source has deleted them, so that a new one may find its key taken. */
+  keepsDeleted: boolean
+  /** `landedAt`: now, by our clock; ISO 8601. */
+  shape(state: FoldedKey, landedAt: string): Shaped
+  /** What a truncate at the source does to rows that are kept. */
+  mark(coming: Pick<Coming, 'committedAt' | 'landedAt'>): { column: string; value: string } | undefined
 }
 
-/** `origin`: the tag of the origin that the rows are of. */
-export function laneShaper({ reads, identity, writes, key }: Lane, origin: string): LaneShaper {
+export function laneShaper(lane: Lane, shaping: Shaping): LaneShaper {
+  const { reads, identity, writes, key, deletes } = lane
   const indexOf = (column: string) => reads.findIndex(({ name }) => name === column)
-  const taken = writes.map(column => {
-    const name = takenFrom(column)
-    return name === undefined ? -1 : indexOf(name)
-  })
-  const straight = taken.length === reads.length && taken.every((index, i) => index === i)
-  const picked = taken.every(index => index >= 0)
-  const keyColumns = key.map(name => writes.find(column => column.name === name)!)
-  const keySources = keyColumns.map(takenFrom)
+  const columns = writes.map(column => madeColumn(column, reads, shaping))
+  const picked = columns.every(({ taken }) => taken)
+  const places = columns.map(({ place }) => place)
+  const straight = picked && places.length === reads.length && places.every((place, i) => place === i)
+  const keyColumns = key.map(name => writes.findIndex(column => column.name === name))
+  const keySources = keyColumns.map(i => madeOf(writes[i]!))
   const keyIsIdentity =
-    keySources.length === identity.length && keySources.every((name, i) => name === identity[i])
+    keySources.length === identity.length &&
+    keyColumns.every((i, part) => columns[i]!.taken && keySources[part] === identity[part])
   const needed = reads.filter(({ name }) => keySources.includes(name) && !identity.includes(name))
+  const scope = inScopeOf(lane)
 
-  const written = (row: PackedRow, state: FoldedKey): PackedRow => {
+  // One object for all rows: what it makes, it makes of the row that is at hand.
+  let now: Coming
+  const making = stretchesOf(columns).map((stretch): RowPart =>
+    'made' in stretch ? { place: stretch.made.place, make: value => stretch.made.make(value, now) } : stretch,
+  )
+  const written = (row: PackedRow, coming: Coming): PackedRow => {
     if (straight) return row
-    if (picked) return pickedRow(row, taken)
-    const values = unpackRow(row)
-    return packRow(
-      writes.map((column, i) => (taken[i]! >= 0 ? values[taken[i]!] : made(column, state, origin))),
-    )
+    if (picked) return pickedRow(row, places)
+    now = coming
+    return madeRow(row, making, columns.length)
   }
   /** Undefined: something that it is made of is not known. */
-  const keyAt = (of: Key, row: PackedRow | undefined, state: FoldedKey): (Value | undefined)[] =>
+  const keyAt = (of: Key, row: PackedRow | undefined, coming: Coming): (Value | undefined)[] =>
     keyColumns.map((column, i) => {
+      const { make } = columns[column]!
       const source = keySources[i]
-      if (source === undefined) return made(column, state, origin)
+      if (source === undefined) return make(null, coming)
       const part = identity.indexOf(source)
-      if (part >= 0) return of[part]!
-      return row && packedValue(row, indexOf(source))
+      return make(part >= 0 ? of[part]! : row && packedValue(row, indexOf(source)), coming)
     })
+  const whole = (parts: (Value | undefined)[]): parts is string[] =>
+    parts.every(part => part !== null && part !== undefined)
+  const atKey = (state: FoldedKey, coming: Coming): Key | { misfit: Misfit } => {
+    const known = keyIsIdentity ? state.identity : keyAt(state.identity, undefined, coming)
+    if (whole(known as Value[])) return known as Key
+    const unknown = known.findIndex(part => part === undefined || part === null)
+    return { misfit: { column: key[unknown]!, reason: 'the source does not tell what it was before' } }
+  }
+  /** Keys under which the row may have stood. */
+  const earlier = ({ identity: of, images }: FoldedKey, coming: Coming): Key[] =>
+    (images ?? []).map(image => keyAt(of, image, coming)).filter(whole)
 
-  const shape = (state: FoldedKey): Shaped => {
-    const { after, images, from } = state
-    if (keyIsIdentity) {
-      if (!after) return { removed: [state.identity] }
-      const put: Put = { key: state.identity, identity: state.identity, row: written(after, state) }
-      return { removed: [], put: from ? { ...put, from } : put }
-    }
-    // Under which keys the row may stand at the target.
-    const had = (images ?? [])
-      .map(image => keyAt(state.identity, image, state))
-      .filter((key): key is string[] => key.every(part => part !== null && part !== undefined))
+  /** The row is not there any more, or not in scope. */
+  const gone = (state: FoldedKey, coming: Coming): Shaped => {
+    const had = keyIsIdentity ? [] : earlier(state, coming)
+    if (had.length > 0) return { removed: had }
+    const last = atKey(state, coming)
+    return 'misfit' in last ? last : { removed: [last] }
+  }
+  /** The row stays as it was, but for what it says of its deletion. */
+  const marked = (state: FoldedKey, coming: Coming): Shaped => {
+    const last = earlier(state, coming).at(-1) ?? atKey(state, coming)
+    if ('misfit' in last) return last
+    const row = packRow(
+      writes.map(({ name, value }, i): Value => {
+        const part = key.indexOf(name)
+        if (part >= 0) return last[part]!
+        return value.from === 'metadata' ? columns[i]!.make(null, coming) : undefined
+      }),
+    )
+    return { removed: [], put: { key: last, identity: state.identity, row, from: last } }
+  }
+
+  const shape = (state: FoldedKey, landedAt: string): Shaped => {
+    const { after, from, op, transaction } = state
+    const coming: Coming = { op, committedAt: transaction.at, position: transaction.start, landedAt }
     if (!after) {
-      if (had.length > 0) return { removed: had }
-      const known = keyAt(state.identity, undefined, state)
-      const unknown = known.findIndex(part => part === undefined)
-      if (unknown < 0) return { removed: [known as string[]] }
-      return { misfit: { column: key[unknown]!, reason: 'the source does not tell what it was before' } }
+      // Of a row that moved to another key nothing is kept: that is the same row still.
+      if (op !== 'delete' || deletes === undefined) return gone(state, coming)
+      return deletes === 'keep' ? { removed: [] } : marked(state, coming)
+    }
+    const truth = scope?.(after)
+    if (Array.isArray(truth)) return { needs: truth }
+    if (truth === false) return gone(state, coming)
+    if (keyIsIdentity) {
+      const put: Put = { key: state.identity, identity: state.identity, row: written(after, coming) }
+      return { removed: [], put: from ? { ...put, from } : put }
     }
     // What the target has stands under a key of its own, which the key at the source does not tell.
     if (needed.length > 0 && isPartial(after)) return { needs: needed.map(({ name }) => name) }
-    const is = keyAt(state.identity, after, state)
+    const is = keyAt(state.identity, after, coming)
     const missing = is.findIndex(value => value === null || value === undefined)
     if (missing >= 0) return { misfit: { column: key[missing]!, reason: 'it is part of the key, and null' } }
-    const now = is as string[]
-    const source = from && keyAt(from, undefined, state)
+    const stands = is as string[]
+    const source = from && keyAt(from, undefined, coming)
     return {
-      removed: had.filter(one => keyText(one) !== keyText(now)),
+      removed: earlier(state, coming).filter(one => keyText(one) !== keyText(stands)),
       put: {
-        key: now,
+        key: stands,
         identity: state.identity,
-        row: written(after, state),
+        row: written(after, coming),
         ...(source ? { from: source as string[] } : {}),
       },
     }
   }
-  return { keyIsIdentity, shape }
+  const mark: LaneShaper['mark'] = ({ committedAt, landedAt }) => {
+    const column = writes.find(({ value }) => value.from === 'metadata' && value.what === 'deleted at')
+    return column && { column: column.name, value: canonicalMoment(committedAt ?? landedAt)! }
+  }
+  return { keyIsIdentity, keepsDeleted: deletes !== undefined, shape, mark }
 }
 
-/** A value that is taken from no column. */
-function made({ value }: WrittenColumn, { op, transaction }: FoldedKey, origin: string): Value {
-  switch (value.from) {
-    case 'constant':
-      return value.value
-    case 'origin':
-      return origin
-    case 'metadata':
-      switch (value.what) {
-        case 'operation':
-          return op
-        case 'committed at':
-          return transaction.at
-        case 'position':
-          return transaction.start
-      }
+/** Whether a row takes part, or the columns that must be known to say so; undefined: all rows do. */
+function inScopeOf({ scope, reads }: Lane): ((row: PackedRow) => boolean | string[]) | undefined {
+  if (scope === null) return undefined
+  const predicate = predicateOf(scope, reads)
+  if ('message' in predicate)
+    throw new Error(`a scope that the plan should have refused: ${predicate.message}`)
+  const { columns, test } = predicate
+  const places = columns.map(column => reads.findIndex(({ name }) => name === column))
+  const values = new Array<Value>(reads.length)
+  return row => {
+    let unsent: string[] | undefined
+    for (let i = 0; i < places.length; i++) {
+      const value = (values[places[i]!] = packedValue(row, places[i]!))
+      if (value === undefined) (unsent ??= []).push(columns[i]!)
+    }
+    return unsent ?? test(values) === true
   }
-  return undefined
 }

@@ -1,0 +1,10 @@
+import type { Definition } from '../definition/definition.ts'
+
+/** What a file says, with connections by id. */
+export interface FileAnswer {
+  definition: Definition
+  /** The pipeline of its name; null: there is none. */
+  pipeline: string | null
+  /** That pipeline does something else, or would. */
+  differs: boolean
+}

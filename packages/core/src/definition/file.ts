@@ -1,0 +1,69 @@
+/** A definition as a file that people keep with their code: YAML or JSON, connections by name, nothing that is secret. */
+import { isMap, isSeq, parseDocument, Document } from 'yaml'
+import { Failure } from '../failure.ts'
+import type { Definition } from './definition.ts'
+
+/** A connection's name for its id, or the other way round; undefined: there is none. */
+export type Lookup = (text: string) => string | undefined
+
+/** Lists that say nothing are left out; a connection that is gone is named by its id. */
+export function fileOf(definition: Definition, nameOf: Lookup): Definition {
+  const named = {
+    ...definition,
+    from: nameOf(definition.from) ?? definition.from,
+    to: nameOf(definition.to) ?? definition.to,
+  }
+  const entries = Object.entries(named).filter(([, value]) => !(Array.isArray(value) && value.length === 0))
+  return Object.fromEntries(entries) as Definition
+}
+
+/** As YAML; a table, a rule or a pattern takes a line. */
+export function printFile(file: Definition): string {
+  const document = new Document(file)
+  for (const list of ['tables', 'without', 'patterns', 'names', 'columns', 'scopes']) {
+    const items: unknown = document.get(list)
+    if (!isSeq(items)) continue
+    for (const item of items.items) if (isMap(item)) item.flow = true
+  }
+  return document.toString({ lineWidth: 0, flowCollectionPadding: false })
+}
+
+/** What a file says, not yet held against any schema. Throws a Failure that names the line. */
+export function readFile(text: string): unknown {
+  const document = parseDocument(text, { prettyErrors: true, uniqueKeys: true })
+  const [error] = document.errors
+  if (error) {
+    const [at] = error.linePos ?? []
+    throw new Failure(
+      'refused',
+      `The file cannot be read${at ? ` from line ${at.line}, column ${at.col} on` : ''}: ${error.message.split('\n')[0]}.`,
+      'Correct it there; it is YAML or JSON.',
+    )
+  }
+  try {
+    // Aliases could make a small file a huge value.
+    return document.toJS({ maxAliasCount: 0 })
+  } catch (cause) {
+    throw new Failure('refused', 'The file refers to parts of itself.', 'Write them out.', cause)
+  }
+}
+
+/** The definition of a file, with connections by id. Throws a Failure for a connection that is not there. */
+export function definitionOf(file: Definition, idOf: Lookup): Definition {
+  const id = (what: string, name: string): string => {
+    if (name === '') return ''
+    const found = idOf(name)
+    if (found !== undefined) return found
+    throw new Failure(
+      'refused',
+      `${what}: there is no connection “${name}”.`,
+      'Name one that is there, or make it first.',
+    )
+  }
+  return {
+    ...file,
+    tables: file.tables ?? [],
+    from: id('from', file.from ?? ''),
+    to: id('to', file.to ?? ''),
+  }
+}

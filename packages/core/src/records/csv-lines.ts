@@ -1,0 +1,36 @@
+/** Where lines of CSV (see `csvLine`) end, quotes taken into account: between them it can be cut. */
+
+const [QUOTE, NEWLINE] = [0x22, 0x0a]
+
+/** The same bytes, cut at the ends of lines only, so that one line must fit into memory. */
+export async function* wholeLines(
+  csv: AsyncIterable<Uint8Array> | Iterable<Uint8Array>,
+): AsyncGenerator<Uint8Array> {
+  let rest: Uint8Array[] = []
+  let quoted = false
+  for await (const part of csv) {
+    let end = 0
+    for (let i = 0; i < part.length; i++) {
+      const byte = part[i]
+      if (byte === QUOTE) quoted = !quoted
+      else if (byte === NEWLINE && !quoted) end = i + 1
+    }
+    if (end === 0) {
+      rest.push(part.slice())
+      continue
+    }
+    yield joined([...rest, part.subarray(0, end)])
+    rest = end < part.length ? [part.slice(end)] : []
+  }
+}
+
+function joined(parts: readonly Uint8Array[]): Uint8Array {
+  if (parts.length === 1) return parts[0]!
+  const whole = new Uint8Array(parts.reduce((sum, { length }) => sum + length, 0))
+  let at = 0
+  for (const part of parts) {
+    whole.set(part, at)
+    at += part.length
+  }
+  return whole
+}

@@ -1,0 +1,155 @@
+/** A condition as a test of rows, with SQL's three-valued logic: null means that it is not known. */
+import type { Column } from '../records/column.ts'
+import { printType } from '../records/types.ts'
+import type { Value } from '../records/value.ts'
+import type { Condition } from './condition.ts'
+import { orderOf } from './order.ts'
+
+export type Truth = boolean | null
+
+export interface Predicate {
+  /** Names of the columns that it looks at. */
+  columns: string[]
+  /** Values in the order of the columns that it was made for; those that it looks at are there. */
+  test(row: readonly Value[]): Truth
+}
+
+/** A condition that cannot be tested. */
+export interface ConditionFault {
+  message: string
+  remedy: string
+}
+
+/** `columns`: those of the rows that it is to test, in their order. */
+export function predicateOf(
+  condition: Condition,
+  columns: readonly Pick<Column, 'name' | 'type'>[],
+): Predicate | ConditionFault {
+  const names = new Set<string>()
+  try {
+    const test = testOf(condition, columns, names)
+    return { columns: [...names], test }
+  } catch (fault) {
+    if (fault instanceof Fault) return { message: fault.message, remedy: fault.remedy }
+    throw fault
+  }
+}
+
+class Fault extends Error {
+  readonly remedy: string
+
+  constructor(message: string, remedy: string) {
+    super(message)
+    this.remedy = remedy
+  }
+}
+
+type Test = Predicate['test']
+
+function testOf(
+  condition: Condition,
+  columns: readonly Pick<Column, 'name' | 'type'>[],
+  names: Set<string>,
+): Test {
+  const within = (one: Condition) => testOf(one, columns, names)
+  if ('all' in condition) return everyOf(condition.all.map(within))
+  if ('any' in condition) {
+    const none = everyOf(condition.any.map(within).map(negated))
+    return negated(none)
+  }
+  if ('not' in condition) return negated(within(condition.not))
+  const index = columns.findIndex(({ name }) => name === condition.column)
+  if (index < 0) {
+    throw new Fault(
+      `There is no column ${condition.column}.`,
+      `Name one of ${columns.map(({ name }) => name).join(', ')}.`,
+    )
+  }
+  names.add(condition.column)
+  if ('isNull' in condition) {
+    const wanted = condition.isNull
+    return row => (row[index] === null) === wanted
+  }
+  return comparison(condition, index, columns[index]!)
+}
+
+function comparison(
+  condition: Extract<Condition, { op: unknown } | { in: unknown }>,
+  index: number,
+  { name, type }: Pick<Column, 'name' | 'type'>,
+): Test {
+  const order = orderOf(type)
+  const literal = (value: string): unknown => {
+    const parsed = order.parse(value)
+    if (parsed === undefined)
+      throw new Fault(
+        `“${value}” is no value of ${name}, which is a ${printType(type)}.`,
+        'Correct the value.',
+      )
+    return parsed
+  }
+  /** `found`: what comparing a value with the literal must come to. */
+  const compared = (value: string, found: (compared: number) => boolean): Test => {
+    const wanted = literal(value)
+    return row => {
+      const text = row[index]
+      if (text === null || text === undefined) return null
+      const parsed = order.parse(text)
+      // What the type itself has no order for is equal to nothing, and is neither less nor more.
+      return parsed === undefined ? found(NaN) : found(order.compare(parsed, wanted))
+    }
+  }
+  if ('in' in condition) {
+    const equal = condition.in.map(value => compared(value, found => found === 0))
+    return negated(everyOf(equal.map(negated)))
+  }
+  const { op, value } = condition
+  if (op === 'equals') return compared(value, found => found === 0)
+  if (op === 'differs from') return compared(value, found => found !== 0)
+  if (op === 'starts with' || op === 'contains') {
+    if (type.kind !== 'utf8')
+      throw new Fault(
+        `${name} is a ${printType(type)}; only texts begin with others.`,
+        'Compare it otherwise.',
+      )
+    return row => {
+      const text = row[index]
+      if (text === null || text === undefined) return null
+      return op === 'contains' ? text.includes(value) : text.startsWith(value)
+    }
+  }
+  if (!order.ordered)
+    throw new Fault(
+      `${name} is a ${printType(type)}, which has no order.`,
+      'Ask whether it equals something.',
+    )
+  switch (op) {
+    case 'is less than':
+      return compared(value, found => found < 0)
+    case 'is at most':
+      return compared(value, found => found <= 0)
+    case 'is more than':
+      return compared(value, found => found > 0)
+    case 'is at least':
+      return compared(value, found => found >= 0)
+  }
+}
+
+function everyOf(tests: readonly Test[]): Test {
+  return row => {
+    let known: Truth = true
+    for (const test of tests) {
+      const truth = test(row)
+      if (truth === false) return false
+      if (truth === null) known = null
+    }
+    return known
+  }
+}
+
+function negated(test: Test): Test {
+  return row => {
+    const truth = test(row)
+    return truth === null ? null : !truth
+  }
+}

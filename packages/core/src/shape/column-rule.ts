@@ -1,0 +1,38 @@
+import { Type, type Static } from 'typebox'
+import { shownText } from '../definition/id.ts'
+import { maskSchema, printMask } from './mask.ts'
+
+const name = shownText('The name of the column', 300, 1)
+
+/** What a column can say of the change that its row came with. */
+export const METADATA = ['operation', 'committed at', 'landed at', 'position'] as const
+
+export const columnRuleSchema = Type.Object(
+  {
+    /** Which: a pattern over schema.table.column; over schema.table where a column is added. */
+    like: shownText('The pattern', 1000, 1),
+    does: Type.Union([
+      Type.Object({ leave: Type.Literal('out') }, { additionalProperties: false }),
+      ...maskSchema.anyOf,
+      Type.Object(
+        { add: name, constant: Type.Union([Type.String({ maxLength: 2000 }), Type.Null()]) },
+        { additionalProperties: false },
+      ),
+      Type.Object({ add: name, metadata: Type.Enum([...METADATA]) }, { additionalProperties: false }),
+    ]),
+  },
+  { additionalProperties: false },
+)
+
+/** What becomes of columns on their way; of several that match one column the last decides. */
+export type ColumnRule = Static<typeof columnRuleSchema>
+
+export type ColumnDeed = ColumnRule['does']
+
+/** What a rule does, in words. */
+export function printColumnDeed(deed: ColumnDeed): string {
+  if ('leave' in deed) return 'left out'
+  if ('mask' in deed) return printMask(deed)
+  if ('metadata' in deed) return `a column ${deed.add} with the ${deed.metadata} of its last change`
+  return `a column ${deed.add}, always ${deed.constant === null ? 'null' : `“${deed.constant}”`}`
+}

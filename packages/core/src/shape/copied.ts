@@ -1,0 +1,93 @@
+/** The rows of a copy on their way, from CSV to CSV: what is merely taken passes as the bytes it is. */
+import type { Lane } from '../plan/lane.ts'
+import { csvField } from '../records/csv.ts'
+import type { Value } from '../records/value.ts'
+import { predicateOf } from '../scope/predicate.ts'
+import { madeColumn, stretchesOf, type Coming, type Shaping } from './written.ts'
+
+declare const TextEncoder: new () => { encodeInto(text: string, into: Uint8Array): { written: number } }
+declare const TextDecoder: new (
+  label: string,
+  options: { fatal: boolean; ignoreBOM: boolean },
+) => { decode(bytes: Uint8Array): string }
+
+const encoder = new TextEncoder()
+const decoder = new TextDecoder('utf-8', { fatal: true, ignoreBOM: true })
+const [QUOTE, COMMA, NEWLINE] = [0x22, 0x2c, 0x0a]
+
+/** Whole lines of CSV (see `csvLine`) in and out; rows that are not in scope are not among them. */
+export type ShapeCopied = (lines: Uint8Array, coming: Omit<Coming, 'op' | 'committedAt'>) => Uint8Array
+
+/** Undefined where rows land as they are read. */
+export function copiedShaper(lane: Lane, shaping: Shaping): ShapeCopied | undefined {
+  const { reads, writes, scope } = lane
+  const columns = writes.map(column => madeColumn(column, reads, shaping))
+  const asRead =
+    columns.length === reads.length && columns.every(({ taken, place }, i) => taken && place === i)
+  if (asRead && scope === null) return undefined
+  const predicate = scope && predicateOf(scope, reads)
+  if (predicate && 'message' in predicate)
+    throw new Error(`a scope that the plan should have refused: ${predicate.message}`)
+  // What must be looked into.
+  const looked = reads.map(({ name }, i) => {
+    const made = columns.some(({ taken, place }) => !taken && place === i)
+    return made || (predicate?.columns.includes(name) ?? false)
+  })
+  const stretches = stretchesOf(columns)
+  const values = new Array<Value>(reads.length)
+  const starts = new Int32Array(reads.length)
+  const ends = new Int32Array(reads.length)
+  let out = new Uint8Array(64 * 1024)
+  let length = 0
+  const room = (size: number) => {
+    if (length + size <= out.length) return
+    const larger = new Uint8Array((length + size) * 2)
+    larger.set(out.subarray(0, length))
+    out = larger
+  }
+  const put = (lines: Uint8Array, coming: Coming): void => {
+    for (const stretch of stretches) {
+      if ('to' in stretch) {
+        const [start, end] = [starts[stretch.from]!, ends[stretch.to]!]
+        room(end - start + 1)
+        out.set(lines.subarray(start, end), length)
+        length += end - start
+      } else {
+        const { place, make } = stretch.made
+        const value = make(place < 0 ? null : values[place], coming)
+        if (value !== null && value !== undefined) {
+          const text = csvField(value)
+          room(text.length * 3 + 1)
+          length += encoder.encodeInto(text, out.subarray(length)).written
+        } else room(1)
+      }
+      out[length++] = COMMA
+    }
+    out[length - 1] = NEWLINE
+  }
+  return (lines, { position, landedAt }) => {
+    const coming: Coming = { op: 'copy', committedAt: null, position, landedAt }
+    length = 0
+    let [column, start, quoted] = [0, 0, false]
+    for (let i = 0; i < lines.length; i++) {
+      const byte = lines[i]!
+      if (byte === QUOTE) quoted = !quoted
+      if (quoted || (byte !== COMMA && byte !== NEWLINE)) continue
+      starts[column] = start
+      ends[column] = i
+      if (looked[column]) values[column] = fieldAt(lines, start, i)
+      start = i + 1
+      column++
+      if (byte === COMMA) continue
+      column = 0
+      if (!predicate || predicate.test(values) === true) put(lines, coming)
+    }
+    return out.slice(0, length)
+  }
+}
+
+function fieldAt(lines: Uint8Array, start: number, end: number): Value {
+  if (start === end) return null
+  if (lines[start] !== QUOTE) return decoder.decode(lines.subarray(start, end))
+  return decoder.decode(lines.subarray(start + 1, end - 1)).replaceAll('""', '"')
+}
