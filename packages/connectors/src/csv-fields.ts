@@ -1,5 +1,6 @@
 /** Looks into CSV (see `csvLine`) without taking all of it apart: what is not asked for passes as the bytes it is. */
 import { csvLine } from '@tide/core/records/csv'
+import { wholeLines } from '@tide/core/records/csv-lines'
 
 const [QUOTE, COMMA, NEWLINE] = Buffer.from('",\n')
 
@@ -13,22 +14,8 @@ export async function* turnFields(
   csv: AsyncIterable<Uint8Array> | Iterable<Uint8Array>,
   turns: readonly (TurnField | undefined)[],
 ): AsyncGenerator<Buffer> {
-  let rest: Buffer[] = []
-  let quoted = false
-  for await (const part of csv) {
-    const bytes = Buffer.from(part.buffer, part.byteOffset, part.byteLength)
-    let end = 0
-    for (let i = 0; i < bytes.length; i++) {
-      if (bytes[i] === QUOTE) quoted = !quoted
-      else if (bytes[i] === NEWLINE && !quoted) end = i + 1
-    }
-    if (end === 0) {
-      rest.push(Buffer.from(bytes))
-      continue
-    }
-    yield turnLines(Buffer.concat([...rest, bytes.subarray(0, end)]), turns)
-    rest = end < bytes.length ? [Buffer.from(bytes.subarray(end))] : []
-  }
+  for await (const lines of wholeLines(csv))
+    yield turnLines(Buffer.from(lines.buffer, lines.byteOffset, lines.byteLength), turns)
 }
 
 function turnLines(lines: Buffer, turns: readonly (TurnField | undefined)[]): Buffer {

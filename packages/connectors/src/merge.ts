@@ -7,6 +7,8 @@ import { unsentColumns } from './staging.ts'
 export interface MergeSteps {
   /** The lane's own rows go. */
   empty(): Promise<void>
+  /** All rows of the lane that have nothing in this column get the value. */
+  markAll(column: string, value: string): Promise<void>
   /** Straight into the table; false, and nothing done, when one of the keys is there in spite of all. */
   insertFresh?(puts: readonly Put[]): Promise<boolean>
   /** Stages rows beside the table; `partial`: some of their values were not sent. */
@@ -23,10 +25,11 @@ export interface MergeSteps {
 
 /** Truncate, then rows that go, then rows as they stand in the end. Returns the puts that it could not fill. */
 export async function merge(
-  { truncate, removed, puts, fresh }: NetEffect,
+  { truncate, markAll, removed, puts, fresh }: NetEffect,
   steps: MergeSteps,
 ): Promise<Put[]> {
   if (truncate) await steps.empty()
+  if (markAll) await steps.markAll(markAll.column, markAll.value)
   if (fresh && puts.length > 0 && (await steps.insertFresh?.(puts))) return []
   let unfilled: Put[] = []
   if (puts.length > 0) {

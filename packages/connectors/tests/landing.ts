@@ -90,6 +90,7 @@ export async function begin(
   const plan = makePlan({
     tables,
     targetSchema,
+    names: [],
     sameKind,
     source: source.datasets,
     target: target.datasets,
@@ -103,7 +104,7 @@ export async function begin(
   const position = await from.source.startCapture(FOLLOWER, tables)
   const checkpoint = firstCheckpoint(FOLLOWER, 1, position, plan.lanes, 0)
   await to.target!.prepare(plan.steps, checkpoint)
-  const working = plan.lanes.map((lane, i) => workingLane(lane, i))
+  const working = plan.lanes.map((lane, i) => workingLane(lane, i, { origin: '', hash: text => text }))
   return {
     lanes: plan.lanes,
     working,
@@ -156,6 +157,7 @@ export async function followOnce(
       followed,
       positionOf(carried),
       none,
+      () => new Date().toISOString(),
       (landing, write) => write(at(landing.to)),
     )
     carried.checkpoint = at(landing.to)

@@ -67,7 +67,8 @@ describe.each(['log', 'triggers'])('on a server with many sessions, by %s', meth
     await copyAll(from, to, carried)
     if (method === 'log') await idleTransaction()
     let seen = 0
-    for (const end = Date.now() + 5_000; Date.now() < end;)
+    // At least five seconds, and on a busy machine for as long as it takes to see many.
+    for (const end = Date.now() + 5_000; Date.now() < end || seen <= 500;)
       seen += (await followOnce(from, to, carried, 200)).changes
     going = false
     await Promise.all(working)
@@ -81,7 +82,6 @@ describe.each(['log', 'triggers'])('on a server with many sessions, by %s', meth
       `SELECT id::VARCHAR, v::VARCHAR, "by" FROM main.busy ORDER BY busy.id`,
       limits({ maxRows: 5000 }),
     )
-    expect(seen).toBeGreaterThan(500)
     expect(target.rows).toEqual(source.rows)
     await Promise.all([...writers, idle, setup].map(client => client.end()))
     await from.close()

@@ -7,6 +7,7 @@ import type {
   StartedPlan,
   Affinity,
 } from '@tide/core/definition/pipeline'
+import { chooser } from '@tide/core/definition/choose'
 import { isChangeable } from '@tide/core/definition/definition'
 import { Failure } from '@tide/core/failure'
 import { Turns } from '@tide/core/pace/turns'
@@ -132,7 +133,13 @@ export class Engine {
       )
     }
     const added = plan.lanes.map(({ source }) => source)
-    await this.parts.pipelines.addLanes(id, { ...definition, tables: [...definition.tables, ...added] }, plan)
+    const decide = chooser(definition)
+    const byHand = added.filter(table => !decide(table).takesPart)
+    await this.parts.pipelines.addLanes(
+      id,
+      { ...definition, tables: [...definition.tables, ...byHand] },
+      plan,
+    )
     await this.halt(id)
     await this.say(id, `Added ${added.map(printName).join(', ')} to ${lanes.length} tables.`)
     await this.look()
@@ -191,6 +198,11 @@ export class Engine {
       askedAt,
     })
     await this.look()
+  }
+
+  /** It is run by this very process now. */
+  runs(id: string): boolean {
+    return this.kept.get(id)?.running !== undefined
   }
 
   /** Waits until nothing of the pipeline runs here any more. */

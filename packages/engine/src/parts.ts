@@ -20,4 +20,6 @@ export interface EngineParts {
   connections: ConnectionOpener
   surroundings: Surroundings
   journals: JournalKeepers
+  /** Of the keyed hash that masks are made with; the same wherever the store is. */
+  maskKey: Uint8Array
 }

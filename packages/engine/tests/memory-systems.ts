@@ -57,7 +57,7 @@ export class MemoryTarget {
       profile: {
         naming: { fold: 'none', allowed: 'any', maxLength: 99 },
         typeOf: () => ({ native: 'TEXT' }),
-        sameName: (a, b) => a === b,
+        nameKey: name => name,
       },
       gathering: this.gathering,
       ddl: () => [],

@@ -57,6 +57,7 @@ export function world(open: { from(): Session; to(): Session }, folder = '/nowhe
       home,
       connections,
       surroundings,
+      maskKey: new Uint8Array(32),
       journals: new JournalKeepers(folder, connections, store.pipelines, surroundings),
       pipelines: store.pipelines,
       leases: store.leases,

@@ -55,6 +55,12 @@ export const pipeline = pgTable('pipeline', {
   createdAt: moment('created_at').notNull().defaultNow(),
 })
 
+/** Keys that the application makes for itself, sealed. */
+export const sealedKey = pgTable('sealed_key', {
+  name: text('name').primaryKey(),
+  sealed: text('sealed').notNull(),
+})
+
 /** What somebody asked of a running pipeline. */
 export const errand = pgTable(
   'errand',

@@ -10,6 +10,7 @@ import { Connections } from './connections.ts'
 import { startEmbedded } from './embedded.ts'
 import { Errands } from './errands.ts'
 import { History } from './history.ts'
+import { keyCalled } from './keys.ts'
 import { Leases } from './leases.ts'
 import { Pipelines } from './pipelines.ts'
 import { Seal } from './seal.ts'
@@ -22,6 +23,8 @@ export interface Store {
   history: History
   leases: Leases
   errands: Errands
+  /** Of the keyed hash that masks are made with. */
+  maskKey: Uint8Array
   /** Runs `deed` while no other process that shares the store runs one of the same name. */
   alone<T>(name: string, deed: () => Promise<T>): Promise<T>
   close(): Promise<void>
@@ -63,8 +66,10 @@ export async function openStore({ folder, url, passphrase }: StoreSettings): Pro
   }
   const connections = new Connections(db, seal)
   await connections.sealAnew()
+  const maskKey = await keyCalled(db, seal, 'mask')
   return {
     connections,
+    maskKey,
     pipelines: new Pipelines(db),
     history: new History(db),
     leases: new Leases(db),

@@ -46,7 +46,10 @@ export interface Session {
   row(table: KeyedTable, key: Key | null): Promise<Row | null>
   /** Runs one statement that can do nothing but ask; others are refused by name (docs/decisions/0016). */
   query?(sql: string, limits: QueryLimits): Promise<Grid>
-  /** The rows of such a statement batch by batch; whoever takes no more of them ends it at the system. */
+  /**
+   * The rows of such a statement batch by batch, at least one, so that the columns are known also where there are no rows;
+   * whoever takes no more of them ends it at the system.
+   */
   stream?(sql: string, limits: StreamLimits): AsyncGenerator<RowBatch>
   log?: LogSide
   target?: TargetSide

@@ -64,7 +64,7 @@ async function open(config: Config): Promise<Session> {
   const profile: TargetProfile = {
     naming: { fold, allowed, maxLength },
     typeOf: duckdbColumn,
-    sameName: (a, b) => a.toLowerCase() === b.toLowerCase(),
+    nameKey: name => name.toLowerCase(),
   }
   /** Reading goes on beside writing, on a connection for each request. */
   const reading = async <T>(body: (connection: DuckdbConnection) => Promise<T>): Promise<T> => {

@@ -6,7 +6,7 @@ import type { TargetLane } from '../contract/target.ts'
 import type { MergeSteps } from '../merge.ts'
 import { keyParts, putParts } from '../staging.ts'
 import type { HostValue } from './host.ts'
-import { emptied, ident, tableName } from './sql.ts'
+import { emptied, ident, marked, tableName } from './sql.ts'
 
 /** Temporary tables of a batch; kept no longer than it, since their rows stay in memory. */
 export const STAGES = ['puts', 'removed', 'kept']
@@ -41,6 +41,10 @@ export class DuckdbMerge implements MergeSteps {
 
   async empty(): Promise<void> {
     await this.connection.run(emptied(this.lane))
+  }
+
+  async markAll(column: string, value: string): Promise<void> {
+    await this.connection.run(marked(this.lane, column, value))
   }
 
   stage(puts: readonly Put[], partial: boolean): Promise<void> {

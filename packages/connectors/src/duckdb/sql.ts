@@ -48,6 +48,12 @@ export function emptied({ table, part }: TargetLane): string {
   return `DELETE FROM ${tableName(table)}${ofPart(part)}`
 }
 
+/** Marks the rows of a lane that have nothing in this column. */
+export function marked({ table, part }: TargetLane, column: string, value: string): string {
+  const own = ofPart(part)
+  return `UPDATE ${tableName(table)} SET ${ident(column)} = ${literal(value)}${own === '' ? ' WHERE' : `${own} AND`} ${ident(column)} IS NULL`
+}
+
 /** The condition for a lane's own rows. */
 export function ofPart(part: TargetLane['part']): string {
   return part ? ` WHERE ${ident(part.column)} = ${literal(part.value)}` : ''

@@ -29,6 +29,11 @@ export async function* checkMariadb(config: MariadbConfig): AsyncGenerator<Check
 
 async function* checks(session: Session, config: MariadbConfig, where: string): AsyncGenerator<CheckItem> {
   yield { what: 'Reach and sign in', result: 'ok', found: `${where} as ${config.user}` }
+  yield { ...(await checkReading(config)), for: 'asking' }
+  for await (const item of followingChecks(session, config)) yield { ...item, for: 'following' }
+}
+
+async function* followingChecks(session: Session, config: MariadbConfig): AsyncGenerator<CheckItem> {
   const [[version]] = (await session.arrays('SELECT version()')) as [[string]]
   yield /mariadb/i.test(version)
     ? { what: 'Version', result: 'ok', found: version }
@@ -51,7 +56,6 @@ async function* checks(session: Session, config: MariadbConfig, where: string): 
         remedy: 'Grant it for each database to be read:',
         paste: `GRANT SELECT ON ${ident(config.database)}.* TO ${literal(config.user)}@'%';`,
       }
-  yield await checkReading(config)
   const variables = new Map(
     (await session.arrays(
       `SHOW GLOBAL VARIABLES WHERE variable_name IN ('log_bin', 'binlog_format', 'binlog_row_metadata', 'binlog_row_image',

@@ -50,6 +50,16 @@ async function* checks(
     return
   }
   yield { what: 'Reach and sign in', result: 'ok', found: `${where} as ${config.user}` }
+  yield { ...(await checkReading(config)), for: 'asking' }
+  for await (const item of followingChecks(pool, config, rights, reader)) yield { ...item, for: 'following' }
+}
+
+async function* followingChecks(
+  pool: Pool,
+  config: PostgresConfig,
+  rights: Record<string, unknown>,
+  reader: string | undefined,
+): AsyncGenerator<CheckItem> {
   const oldest = config.method === 'triggers' ? 13 : 12
   yield Number(rights.major) >= oldest
     ? { what: 'Version', result: 'ok', found: `PostgreSQL ${rights.version}` }
@@ -68,7 +78,6 @@ async function* checks(
         remedy: 'Let an owner of the tables grant it, for each schema:',
         paste: `GRANT USAGE ON SCHEMA my_schema TO ${ident(config.user)};\nGRANT SELECT ON ALL TABLES IN SCHEMA my_schema TO ${ident(config.user)};`,
       }
-  yield await checkReading(config)
   if (config.method === 'log') return yield* checkLog(config, pool, reader)
   if (config.method === 'cursor') return yield* checkCursor(config, pool)
   yield rights.may_create === 't'

@@ -21,7 +21,8 @@ export function readAs(tables: readonly FollowedTable[], relation: LoggedRelatio
   }
   const places = table.columns.map(({ name }) => columns.findIndex(column => column.name === name))
   const changed = table.columns.find((column, i) => columns[places[i]!]?.nativeType !== column.nativeType)
-  const added = columns.find(({ name }) => !table.columns.some(column => column.name === name))
+  const known = new Set([...table.columns.map(({ name }) => name), ...(table.leftOut ?? [])])
+  const added = columns.find(({ name }) => !known.has(name))
   if (changed || added) {
     const altered = columns.every(({ nativeType }) => nativeType === ALTERED)
     throw new Failure(

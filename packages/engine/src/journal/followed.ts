@@ -1,5 +1,10 @@
 import type { KeyedTable } from '@tide/connectors/contract/records'
 import type { Position } from '@tide/core/position/position'
 
-/** A table as it is followed: its changes up to `since` are in its copy already. */
-export type FollowedTable = KeyedTable & { since: Position | null }
+/** A table as it is followed. */
+export type FollowedTable = KeyedTable & {
+  /** Its changes up to here are in its copy already. */
+  since: Position | null
+  /** Columns that it has and that are not read. */
+  leftOut?: readonly string[] | undefined
+}

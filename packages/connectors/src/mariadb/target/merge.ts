@@ -9,7 +9,7 @@ import { keyParts, putParts } from '../../staging.ts'
 import type { Session } from '../client.ts'
 import { ident, tableName } from '../sql.ts'
 import { loadData } from './load-data.ts'
-import { columnNames, emptied } from './sql.ts'
+import { columnNames, emptied, marked } from './sql.ts'
 import type { Stages } from './stages.ts'
 
 /** Statistics lag behind what was just copied, and a planner that takes the table for empty would read it whole for each row. */
@@ -33,6 +33,10 @@ export class MariadbMerge implements MergeSteps {
 
   async empty(): Promise<void> {
     await this.session.run(emptied(this.lane))
+  }
+
+  async markAll(column: string, value: string): Promise<void> {
+    await this.session.run(marked(this.lane, column, value))
   }
 
   /** The rows to put as `c0…`; where some values were not sent (`partial`), with what tells where they are. */

@@ -42,6 +42,12 @@ export function emptied({ table, part }: TargetLane): string {
   return `DELETE FROM ${tableName(table)}${ofPart(part)}`
 }
 
+/** Marks the rows of a lane that have nothing in this column; times there are in UTC and without a zone. */
+export function marked({ table, part }: TargetLane, column: string, value: string): string {
+  const own = ofPart(part)
+  return `UPDATE ${tableName(table)} SET ${ident(column)} = ${literal(value.replace(/\+00$/, ''))}${own === '' ? ' WHERE' : `${own} AND`} ${ident(column)} IS NULL`
+}
+
 /** The condition for a lane's own rows. */
 export function ofPart(part: TargetLane['part']): string {
   return part ? ` WHERE ${ident(part.column)} = ${literal(part.value)}` : ''

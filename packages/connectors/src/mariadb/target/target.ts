@@ -32,7 +32,7 @@ export class MariadbTarget implements TargetSide {
   readonly profile: TargetProfile = {
     naming: { fold: 'none', allowed: 'bmp', maxLength: 64 },
     typeOf: mariadbColumn,
-    sameName: (a, b) => a.toLowerCase() === b.toLowerCase(),
+    nameKey: name => name.toLowerCase(),
   }
   readonly gathering = AS_THEY_COME
   private readonly config: MariadbConfig

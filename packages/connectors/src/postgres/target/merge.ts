@@ -10,7 +10,7 @@ import { keyParts, putParts } from '../../staging.ts'
 import { tableName } from '../catalogue.ts'
 import { ident } from '../text.ts'
 import { copyInto } from './copy-into.ts'
-import { columnList, emptied, upsert } from './sql.ts'
+import { columnList, emptied, marked, upsert } from './sql.ts'
 
 const PUTS = 'pg_temp.tide_puts'
 const REMOVED = 'pg_temp.tide_removed'
@@ -38,6 +38,10 @@ export class PostgresMerge implements MergeSteps {
 
   async empty(): Promise<void> {
     await this.client.query(emptied(this.lane))
+  }
+
+  async markAll(column: string, value: string): Promise<void> {
+    await this.client.query(marked(this.lane, column, value))
   }
 
   async insertFresh(puts: readonly Put[]): Promise<boolean> {

@@ -34,7 +34,7 @@ export class PostgresTarget implements TargetSide {
   readonly profile: TargetProfile = {
     naming: { fold: 'none', allowed: 'any', maxLength: 63, maxBytes: 63 },
     typeOf: ({ type, nativeType, sameKind }) => postgresColumn(type, sameKind ? nativeType : undefined),
-    sameName: (a, b) => a === b,
+    nameKey: name => name,
   }
   readonly gathering = AS_THEY_COME
   private readonly pool: Pool

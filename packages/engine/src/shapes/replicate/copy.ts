@@ -2,6 +2,8 @@ import type { LaneProgress, Stream } from '@tide/core/checkpoint/checkpoint'
 import type { CopyRange, CopyView } from '@tide/connectors/contract/source'
 import type { TargetSide } from '@tide/connectors/contract/target'
 import type { SharedCheckpoint } from './checkpoint.ts'
+import { wholeLines } from '@tide/core/records/csv-lines'
+import type { ShapeCopied } from '@tide/core/shape/copied'
 import type { WorkingLane } from './lanes.ts'
 
 /** A range that has landed. */
@@ -31,6 +33,7 @@ export async function copyLanes(
   target: TargetSide,
   lanes: readonly WorkingLane[],
   checkpoint: SharedCheckpoint,
+  clock: () => string,
   signal: AbortSignal,
   tell: (told: RangeTold) => void,
 ): Promise<void> {
@@ -52,7 +55,8 @@ export async function copyLanes(
       if (next.done || ended.aborted) return
       const { lane, number, range, again } = next.value
       const { index } = lane
-      await target.load(lane.target, range, again, async (loaded, write) => {
+      const landing = shapedRange(lane, range, view, clock())
+      await target.load(lane.target, landing, again, async (loaded, write) => {
         await checkpoint
           .commit(
             now => landed.with(now, index, number, loaded.rows, range.upTo),
@@ -69,6 +73,27 @@ export async function copyLanes(
   await Promise.allSettled(Array.from({ length: view.readers }, () => work().catch(failWith)))
   await ranges.return(undefined)
   if (fault) throw fault.thrown
+}
+
+function shapedRange(
+  { copied }: WorkingLane,
+  range: CopyRange,
+  { position }: CopyView,
+  landedAt: string,
+): CopyRange {
+  return copied ? { ...range, csv: shapedCsv(range.csv, copied, position?.at ?? null, landedAt) } : range
+}
+
+async function* shapedCsv(
+  csv: CopyRange['csv'],
+  shape: ShapeCopied,
+  position: string | null,
+  landedAt: string,
+): AsyncGenerator<Uint8Array> {
+  for await (const lines of wholeLines(csv)) {
+    const shaped = shape(lines, { position, landedAt })
+    if (shaped.length > 0) yield shaped
+  }
 }
 
 async function* allRanges(

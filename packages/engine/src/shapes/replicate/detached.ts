@@ -73,7 +73,7 @@ export class DetachedLanes {
   private round(): Promise<Landing | undefined> {
     return this.rounds.run(async () => {
       if (this.joined) return undefined
-      const { target, checkpoint, fetchRow, meter } = this.open
+      const { target, checkpoint, fetchRow, clock, meter } = this.open
       const followed = this.lanes.map(lane => ({ lane, since: sinceOf(this.progress.lanes[lane.index]!) }))
       this.gatherer ??= new Gatherer(this.source, followed, LAND_AT_ONCE)
       const from = ownPosition(this.progress)!
@@ -83,6 +83,7 @@ export class DetachedLanes {
         followed,
         from,
         fetchRow,
+        clock,
         async (landing, write) => {
           await checkpoint.commit(now => withOwnLanding(now, landing), write)
           meter.alsoLanded(landing.changes)

@@ -29,7 +29,7 @@ export async function follow(
   told: FollowingTold,
   signal: AbortSignal,
 ): Promise<void> {
-  const { id, source, target, checkpoint, fetchRow, meter } = open
+  const { id, source, target, checkpoint, fetchRow, clock, meter } = open
   let [acknowledgedAt, countNext, wrote, measured] = [0, 0, now(), 0]
   let acknowledged: Stream | undefined
   let counting: Promise<void> | undefined
@@ -53,15 +53,23 @@ export async function follow(
         await source.news(POLL_MS, signal)
         continue
       }
-      const landing = await landOnce(gatherer, target, together, from, fetchRow, async (landing, write) => {
-        await checkpoint.commit(now => withLanding(now, landing), write)
-        wrote = now()
-        meter.sawHead({
-          ...landing.head,
-          pendingChanges: landing.head.pendingChanges + landing.changes,
-        })
-        meter.sawLanding(landing.changes, landing.oldest!)
-      })
+      const landing = await landOnce(
+        gatherer,
+        target,
+        together,
+        from,
+        fetchRow,
+        clock,
+        async (landing, write) => {
+          await checkpoint.commit(now => withLanding(now, landing), write)
+          wrote = now()
+          meter.sawHead({
+            ...landing.head,
+            pendingChanges: landing.head.pendingChanges + landing.changes,
+          })
+          meter.sawLanding(landing.changes, landing.oldest!)
+        },
+      )
       if (landing.oldest === null) await checkpoint.note(now => withLanding(now, landing))
       told.succeeded()
       meter.sawHead(landing.head)

@@ -49,6 +49,7 @@ export async function landOnce(
   followed: readonly FollowedLane[],
   from: Position,
   fetchRow: FetchRow,
+  clock: () => string,
   commit: CommitLanding,
 ): Promise<Landing> {
   const lanes = followed.map(({ lane }) => lane)
@@ -70,6 +71,7 @@ export async function landOnce(
   try {
     for (;;) {
       const { transactions } = batch
+      const landedAt = clock()
       // The rest of a transaction may be of tables that are not ours.
       newest = transactions.at(-1)?.at ?? newest
       const folds = await foldByLane(lanes, transactions)
@@ -77,7 +79,7 @@ export async function landOnce(
       const effects: LaneEffect[] = []
       const fetching: [WorkingLane, Key][] = []
       for (const [lane, fold] of folds) {
-        const { effect, needs, misfits } = shapedEffect(fold, lane.shaper)
+        const { effect, needs, misfits } = shapedEffect(fold, lane.shaper, landedAt)
         refuseMisfits(lane, misfits)
         effects.push({ lane: lane.target, effect })
         for (const { identity } of needs) fetching.push([lane, identity])
@@ -86,7 +88,7 @@ export async function landOnce(
       for (const { lane, put } of await writing.apply(effects))
         fetching.push([laneOf(lanes, lane), put.identity])
       if (fetching.length > 0) {
-        await writing.apply(await asTheyStand(fetching, transactions.at(-1)!, fetchRow))
+        await writing.apply(await asTheyStand(fetching, transactions.at(-1)!, fetchRow, landedAt))
         fetched = true
       }
       changes += transactions.reduce((sum, { events }) => sum + events.length, 0)
@@ -149,6 +151,7 @@ async function asTheyStand(
   fetching: readonly [WorkingLane, Key][],
   transaction: SourceTransaction,
   fetchRow: FetchRow,
+  landedAt: string,
 ): Promise<LaneEffect[]> {
   const states = new Map<WorkingLane, FoldedKey[]>()
   for (const [lane, identity] of fetching) {
@@ -168,7 +171,7 @@ async function asTheyStand(
     else states.set(lane, [state])
   }
   return [...states].map(([lane, keys]) => {
-    const { effect, misfits } = shapedEffect({ truncate: false, fresh: false, keys }, lane.shaper)
+    const { effect, misfits } = shapedEffect({ truncate: false, fresh: false, keys }, lane.shaper, landedAt)
     refuseMisfits(lane, misfits)
     return { lane: lane.target, effect }
   })

@@ -2,7 +2,9 @@ import type { KeyedTable } from '@tide/connectors/contract/records'
 import type { TargetLane } from '@tide/connectors/contract/target'
 import type { Lane } from '@tide/core/plan/lane'
 import type { Position } from '@tide/core/position/position'
+import { copiedShaper, type ShapeCopied } from '@tide/core/shape/copied'
 import { laneShaper, type LaneShaper } from '@tide/core/shape/row'
+import type { Shaping } from '@tide/core/shape/written'
 import type { FollowedTable } from '../../journal/followed.ts'
 
 /** A lane as both sides, the fold and the shaping need it. */
@@ -15,10 +17,11 @@ export interface WorkingLane {
   /** Where the source's key is in the rows that are read. */
   identityIndexes: number[]
   shaper: LaneShaper
+  /** Undefined where copied rows land as they are read. */
+  copied: ShapeCopied | undefined
 }
 
-/** `origin`: the tag of the origin that the lane's rows are of. */
-export function workingLane(plan: Lane, index: number, origin = ''): WorkingLane {
+export function workingLane(plan: Lane, index: number, shaping: Shaping): WorkingLane {
   const { source, target, reads, identity, writes, key } = plan
   const column = writes.find(({ value }) => value.from === 'origin')
   return {
@@ -29,10 +32,11 @@ export function workingLane(plan: Lane, index: number, origin = ''): WorkingLane
       table: target,
       columns: writes,
       key,
-      ...(column ? { part: { column: column.name, value: origin } } : {}),
+      ...(column ? { part: { column: column.name, value: shaping.origin } } : {}),
     },
     identityIndexes: identity.map(name => reads.findIndex(column => column.name === name)),
-    shaper: laneShaper(plan, origin),
+    shaper: laneShaper(plan, shaping),
+    copied: copiedShaper(plan, shaping),
   }
 }
 
@@ -43,5 +47,5 @@ export interface FollowedLane {
 }
 
 export function followedTables(followed: readonly FollowedLane[]): FollowedTable[] {
-  return followed.map(({ lane, since }) => ({ ...lane.source, since }))
+  return followed.map(({ lane, since }) => ({ ...lane.source, since, leftOut: lane.plan.leftOut }))
 }

@@ -16,6 +16,8 @@ export interface OpenPipeline {
   target: TargetSide
   checkpoint: SharedCheckpoint
   fetchRow: FetchRow
+  /** Our clock; ISO 8601. */
+  clock: () => string
   meter: Meter
 }
 

@@ -6,6 +6,7 @@ import type { Known } from './known.ts'
 import { workingLane } from './lanes.ts'
 import { laneStatus } from './lane-status.ts'
 import { OpenReplication } from './replication.ts'
+import { keyedHash } from '../../keyed-hash.ts'
 import { logOf } from '../../journal/source.ts'
 
 export class Replicate implements ShapeRun {
@@ -14,7 +15,9 @@ export class Replicate implements ShapeRun {
 
   constructor(run: Run) {
     this.run = run
-    const lanes = run.record.lanes.map((lane, i) => workingLane(lane, i))
+    const lanes = run.record.lanes.map((lane, i) =>
+      workingLane(lane, i, { origin: '', hash: keyedHash(run.parts.maskKey) }),
+    )
     this.known = { lanes, checkpoint: undefined, copyRates: [], rowsThere: lanes.map(() => null) }
   }
 

@@ -60,6 +60,7 @@ export class OpenReplication implements OpenRun {
       source,
       target,
       checkpoint: shared,
+      clock: () => new Date(this.run.parts.surroundings.now()).toISOString(),
       fetchRow: (lane, identity) => from.row(lane.source, identity),
       meter,
     }
@@ -179,7 +180,7 @@ export class OpenReplication implements OpenRun {
     lanes: readonly WorkingLane[],
     signal: AbortSignal,
   ): Promise<void> {
-    const { target, checkpoint } = this.open
+    const { target, checkpoint, clock } = this.open
     const { history, surroundings } = this.run.parts
     const { id: pipeline, definition } = this.run.record
     const { copyRates, rowsThere } = this.known
@@ -191,7 +192,7 @@ export class OpenReplication implements OpenRun {
     for (const { index } of lanes) copyRates[index] = copyRate(began)
     const view = await this.run.patiently(patience => source.view(patience))
     try {
-      await copyLanes(view, target, lanes, checkpoint, signal, told => {
+      await copyLanes(view, target, lanes, checkpoint, clock, signal, told => {
         this.run.succeeded()
         rows += told.rows
         bytes += told.bytes

@@ -1,0 +1,4 @@
+CREATE TABLE "sealed_key" (
+	"name" text PRIMARY KEY NOT NULL,
+	"sealed" text NOT NULL
+);
