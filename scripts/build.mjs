@@ -47,6 +47,13 @@ await build({
   outExtension: { '.js': '.mjs' },
   plugins: [registryPackagesOutside],
 })
+await build({
+  ...node,
+  entryPoints: { tide: 'packages/cli/src/main.ts' },
+  outdir: `${OUT}/cli`,
+  outExtension: { '.js': '.mjs' },
+  banner: { js: '#!/usr/bin/env node' },
+})
 await cp('packages/store/migrations', `${OUT}/migrations`, { recursive: true })
 
 const vite = await import('vite')

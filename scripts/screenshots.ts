@@ -1,6 +1,6 @@
 // `npm run screenshots [-- URL]`: pictures of the main views from the running demo world, for the README.
 import { mkdir, writeFile } from 'node:fs/promises'
-import { By, until, type WebDriver } from 'selenium-webdriver'
+import { By, Key, until, type WebDriver } from 'selenium-webdriver'
 import { openBrowser } from '../e2e/browser.ts'
 
 const OUT = 'docs/screenshots'
@@ -21,6 +21,24 @@ const pipeline = pipelines[0]!.id
 
 const click = async (driver: WebDriver, css: string) =>
   driver.wait(until.elementLocated(By.css(css)), 5000).click()
+
+const write = (driver: WebDriver, css: string, text: string) =>
+  driver.findElement(By.css(css)).sendKeys(Key.chord(Key.CONTROL, 'a'), text)
+
+/** A source, a target and a schema there; the tables are open. */
+async function beginCopy(driver: WebDriver): Promise<void> {
+  const warehouse = '//label[contains(., "growers_warehouse")]/input[@name="Target"]'
+  await driver.wait(until.elementLocated(By.xpath(warehouse)), 5000).click()
+  await driver.findElement(By.css('main .max-w-72 input')).sendKeys('NURSERY_COPY')
+  await click(driver, '[aria-label="Change Tables"]')
+}
+
+async function addPatterns(driver: WebDriver): Promise<void> {
+  for (const [number, pattern] of ['nursery.*', '*.tmp_*'].entries()) {
+    await driver.findElement(By.xpath('//button[text()="Add a pattern"]')).click()
+    await write(driver, `[aria-label="Pattern ${number + 1}"]`, pattern)
+  }
+}
 
 const VIEWS: { name: string; path: string; before?: (driver: WebDriver) => Promise<void> }[] = [
   { name: 'map', path: '/' },
@@ -60,12 +78,48 @@ const VIEWS: { name: string; path: string; before?: (driver: WebDriver) => Promi
     name: 'setup',
     path: `/pipelines/new?from=${connection('Alderbank')}`,
     before: async driver => {
-      const warehouse = '//label[contains(., "growers_warehouse")]/input[@name="Target"]'
-      await driver.wait(until.elementLocated(By.xpath(warehouse)), 5000).click()
-      await driver.findElement(By.css('main .max-w-72 input')).sendKeys('NURSERY_COPY')
-      await click(driver, '[aria-label="Change Tables"]')
-      await click(driver, '[aria-label="All of nursery"]')
-      await click(driver, '[aria-label="nursery.watering_rota"]')
+      await beginCopy(driver)
+      await addPatterns(driver)
+    },
+  },
+  {
+    name: 'add-tables',
+    path: `/pipelines/${pipeline}/change`,
+    before: async driver => {
+      await click(driver, '[aria-label="nursery.tmp_scratch"]')
+    },
+  },
+  {
+    name: 'setup-names',
+    path: `/pipelines/new?from=${connection('Alderbank')}`,
+    before: async driver => {
+      await beginCopy(driver)
+      await click(driver, '[aria-label="All of Field Notes"]')
+      await click(driver, '[aria-label="Change Names"]')
+      await driver.sleep(800)
+      await driver.findElement(By.xpath('//button[text()="Propose what is missing"]')).click()
+    },
+  },
+  {
+    name: 'setup-columns',
+    path: `/pipelines/new?from=${connection('Alderbank')}`,
+    before: async driver => {
+      await beginCopy(driver)
+      await click(driver, '[aria-label="nursery.dispatches"]')
+      await click(driver, '[aria-label="Change Columns"]')
+      for (const [number, deed, pattern] of [
+        [1, 'mask by a keyed hash', '*.contact_mail'],
+        [2, 'mask but the ends', '*.club'],
+        [3, 'add the time of commit', 'nursery.*'],
+      ] as const) {
+        await driver.findElement(By.xpath('//button[text()="Add a rule"]')).click()
+        const select = `[aria-label="Deed of column rule ${number}"]`
+        await driver
+          .findElement(By.css(select))
+          .findElement(By.xpath(`./option[.="${deed}"]`))
+          .click()
+        await write(driver, `[aria-label="Pattern of column rule ${number}"]`, pattern)
+      }
     },
   },
 ]

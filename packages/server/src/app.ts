@@ -12,7 +12,10 @@ import { connectionRoutes } from './routes/connections.ts'
 import { deedRoutes } from './routes/deeds.ts'
 import { figureRoutes } from './routes/figures.ts'
 import { logRoutes } from './routes/log.ts'
+import { fileRoutes } from './routes/files.ts'
+import { nameRoutes } from './routes/names.ts'
 import { planRoutes } from './routes/plan.ts'
+import { rehearsalRoutes } from './routes/rehearsal.ts'
 import { eventRoutes } from './routes/events.ts'
 import { pipelineRoutes } from './routes/pipelines.ts'
 import { queryRoutes } from './routes/query.ts'
@@ -54,6 +57,9 @@ export function createApp(services: Services): Koa {
   deedRoutes(router, services)
   figureRoutes(router, services)
   planRoutes(router, services)
+  nameRoutes(router, services)
+  fileRoutes(router, services)
+  rehearsalRoutes(router, services)
   logRoutes(router, services)
   queryRoutes(router, services)
   eventRoutes(router, services)

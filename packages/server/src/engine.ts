@@ -5,7 +5,7 @@
 import { Failure } from '@tide/core/failure'
 import { resolve } from 'node:path'
 import { openDataFolder } from './data-folder.ts'
-import { countFaults, endWell, failWith, makePrivately, openServices } from './process.ts'
+import { countFaults, liveUntilTold, failWith, makePrivately, openServices } from './process.ts'
 
 async function main(): Promise<void> {
   countFaults()
@@ -23,7 +23,7 @@ async function main(): Promise<void> {
   else process.stdout.write(`Constant Tide ${services.version}: the engine “${data.name}” runs\n`)
   // Nothing else would keep the process: its sockets are the pipelines' own.
   const staying = setInterval(() => {}, 60_000)
-  endWell(services, data, () => clearInterval(staying))
+  liveUntilTold(services, data, () => clearInterval(staying))
 }
 
 main().catch(failWith)

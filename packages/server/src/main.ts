@@ -8,7 +8,7 @@ import type { AddressInfo } from 'node:net'
 import { resolve } from 'node:path'
 import { createApp } from './app.ts'
 import { openDataFolder } from './data-folder.ts'
-import { countFaults, endWell, failWith, makePrivately, openServices } from './process.ts'
+import { countFaults, liveUntilTold, failWith, makePrivately, openServices } from './process.ts'
 
 async function main(): Promise<void> {
   countFaults()
@@ -46,7 +46,7 @@ async function main(): Promise<void> {
   const url = `http://${host}:${(server.address() as AddressInfo).port}`
   if (process.send) process.send({ ready: url })
   else process.stdout.write(`Constant Tide ${services.version} serves ${url}\n`)
-  endWell(services, data, () => {
+  liveUntilTold(services, data, () => {
     server.closeAllConnections()
     server.close()
   })

@@ -1,25 +1,35 @@
-import type { PlanAnswer } from '@tide/core/api/plans'
+import { NO_PLAN, type PlanAnswer } from '@tide/core/api/plans'
 import type { Definition } from '@tide/core/definition/definition'
 import { Failure } from '@tide/core/failure'
 import { makePlan } from '@tide/core/plan/plan'
 import type { Claim } from '@tide/core/plan/input'
-import type { PlanNote } from '@tide/core/plan/note'
+import { noteChecks } from '@tide/core/plan/checks'
+import { byHarm, type PlanNote } from '@tide/core/plan/note'
 import type { PipelineRecord } from '@tide/core/definition/pipeline'
 import { datasetId, type DatasetName } from '@tide/core/records/dataset'
 import type { Services } from './services.ts'
 
-/** The plan of a definition as things stand now. `pipeline` is the id it is for; what belongs to others is refused. */
+export interface PlanFor {
+  /** The id of the pipeline it is for; what belongs to others is refused. */
+  pipeline: string | undefined
+  /** Looks at both systems now, not at what was found a moment ago. */
+  fresh: boolean
+  /** The pipeline runs already, so that what a start needs of the systems is there. */
+  runs?: boolean
+}
+
+/** The plan of a definition as things stand now. */
 export async function planFor(
   services: Services,
   definition: Definition,
-  pipeline: string | undefined,
-  fresh: boolean,
+  { pipeline, fresh, runs }: PlanFor,
 ): Promise<PlanAnswer> {
   const notes = undecided(definition)
-  if (definition.from === '' || definition.to === '') return { ...EMPTY, notes }
+  if (definition.from === '' || definition.to === '') return { ...NO_PLAN, notes }
   const { sessions, store } = services
-  const { from, to, tables, targetSchema } = definition
+  const { from, to, names = [] } = definition
   const [source, target] = await Promise.all([sessions.catalogue(from, fresh), sessions.catalogue(to, fresh)])
+  const checks = runs ? [] : await checkNotes(services, definition, fresh)
   const claimed = await claims(services, to, pipeline)
   const kinds = await Promise.all([from, to].map(async id => (await store.connections.get(id))?.kind))
   const sameKind = kinds[0] === kinds[1]
@@ -33,8 +43,8 @@ export async function planFor(
         throw new Failure('refused', 'These two connections cannot be source and target.', 'Choose others.')
       }
       const plan = makePlan({
-        tables,
-        targetSchema,
+        ...definition,
+        names,
         sameKind,
         source: source.datasets,
         target: target.datasets,
@@ -47,7 +57,7 @@ export async function planFor(
       return {
         ...plan,
         digest: services.shownPlans.show(definition, plan),
-        notes: [...notes, ...plan.notes],
+        notes: [...notes, ...checks, ...plan.notes].sort(byHarm),
         statements: targetSide.ddl(plan.steps),
         sourceStatements: captured.length > 0 ? await log.captureStatements(from, captured) : [],
         captureNote: log.captureNote,
@@ -66,24 +76,26 @@ export async function planForMore(
 ): Promise<PlanAnswer> {
   const present = new Set(lanes.map(lane => datasetId(lane.source)))
   const added = tables.filter(table => !present.has(datasetId(table)))
-  const more = { ...definition, tables: added }
+  const more = { ...definition, tables: added, without: [], patterns: [] }
   // For no pipeline: what belongs to this very one is refused as well.
-  const plan = await planFor(services, more, undefined, fresh)
-  if (added.length > 0) return plan
+  const plan = await planFor(services, more, { pipeline: undefined, fresh, runs: true })
+  // What the rules do elsewhere was said when it was started.
+  const notes = plan.notes.filter(({ level, tables }) => level !== 'warning' || tables)
+  if (added.length > 0) return { ...plan, notes }
   return { ...plan, notes: [undecidedNote('tables', 'No further table is ticked.', 'Tick those to add.')] }
 }
 
-const EMPTY: PlanAnswer = {
-  digest: '',
-  lanes: [],
-  steps: [],
-  notes: [],
-  rows: 0,
-  bytes: 0,
-  statements: [],
-  sourceStatements: [],
-  captureNote: '',
-  estimateSeconds: null,
+/** What the tests of both connections say that would stop a start. */
+async function checkNotes(
+  { store, checked }: Services,
+  { from, to }: Definition,
+  fresh: boolean,
+): Promise<PlanNote[]> {
+  const side = async (which: 'from' | 'to', id: string) => {
+    const [record, items] = await Promise.all([store.connections.get(id), checked.of(id, fresh)])
+    return noteChecks(which, record?.name ?? '', items)
+  }
+  return (await Promise.all([side('from', from), side('to', to)])).flat()
 }
 
 /** What nobody has said yet. The name comes last: choosing source and target proposes one. */

@@ -2,6 +2,7 @@
 import { Failure } from '@tide/core/failure'
 import { openStore } from '@tide/store/store'
 import type { DataFolder } from './data-folder.ts'
+import { LaterTables } from './later-tables.ts'
 import { composeServices, type Services } from './services.ts'
 
 const VERSION = '0.1.0'
@@ -13,8 +14,9 @@ export async function openServices(data: DataFolder): Promise<Services> {
   return composeServices(store, VERSION, data)
 }
 
-/** Ends the process well when it is told to, or when its starter is gone. */
-export function endWell(services: Services, data: DataFolder, before: () => void): void {
+/** Looks after what runs until the process is told to end, or its starter is gone; then ends it well. */
+export function liveUntilTold(services: Services, data: DataFolder, before: () => void): void {
+  const laterTables = new LaterTables(services)
   let closing = false
   const close = async () => {
     if (closing) return
@@ -22,6 +24,7 @@ export function endWell(services: Services, data: DataFolder, before: () => void
     // Whatever still runs somewhere, what it has written is safe: it goes on at the next start.
     setTimeout(() => process.exit(0), ENDS_WITHIN_MS)
     before()
+    await laterTables.close()
     await services.close()
     await data.unlock()
     process.exit(faults === 0 ? 0 : 1)

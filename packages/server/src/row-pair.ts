@@ -1,14 +1,25 @@
 import type { RowPair } from '@tide/core/api/rows'
 import { Failure } from '@tide/core/failure'
-import { takenFrom } from '@tide/core/plan/lane'
+import type { PipelineRecord } from '@tide/core/definition/pipeline'
+import { madeOf } from '@tide/core/plan/lane'
 import { sameValue } from '@tide/core/records/same'
 import { keyOf, type Key } from '@tide/core/records/value'
-import type { PipelineRecord } from '@tide/core/definition/pipeline'
-import type { SessionCache } from './sessions.ts'
+import { madeColumn, type Coming } from '@tide/core/shape/written'
+import { keyedHash } from '@tide/engine/keyed-hash'
+import type { Services } from './services.ts'
 
-/** One record on both sides of a lane; without a key, the last one in the source's key order. */
+/** Only columns that are made of the source's are compared, which do not ask how their row came. */
+const NO_MATTER_HOW: Coming = { op: 'copy', committedAt: null, position: null, landedAt: '' }
+
+/**
+ * One record on both sides of a lane; without a key, the last one in the source's key order. What is masked is shown masked
+ * on both sides.
+ */
 export async function rowPair(
-  sessions: SessionCache,
+  {
+    sessions,
+    store,
+  }: { sessions: Pick<Services['sessions'], 'use'>; store: Pick<Services['store'], 'maskKey'> },
   { definition, lanes }: PipelineRecord,
   index: number,
   key: Key | null,
@@ -28,20 +39,30 @@ export async function rowPair(
   )
   const wanted = key ?? (source && keyOf(source, identity))
   if (!wanted) return { key: [], fields: [], atSource: false, atTarget: false }
+  const made = lane.writes.map(column =>
+    madeColumn(column, lane.reads, { origin: '', hash: keyedHash(store.maskKey) }),
+  )
+  const there = lane.key.map(name => {
+    const place = lane.writes.findIndex(column => column.name === name)
+    const part = lane.identity.indexOf(madeOf(lane.writes[place]!)!)
+    return made[place]!.make(wanted[part]!, NO_MATTER_HOW)!
+  })
   const target = await sessions.use(definition.to, session =>
-    session.row({ dataset: lane.target, columns: lane.writes, key: lane.key }, wanted),
+    session.row({ dataset: lane.target, columns: lane.writes, key: lane.key }, there),
   )
   return {
     key: [...wanted],
-    fields: lane.writes.map((column, i) => {
-      const taken = takenFrom(column)
-      const place = lane.reads.findIndex(({ name }) => name === taken)
+    fields: lane.writes.flatMap((column, i) => {
+      const name = madeOf(column)
+      if (name === undefined) return []
+      const { place, make } = made[i]!
+      const expected = source && (make(source[place], NO_MATTER_HOW) ?? null)
       return {
-        name: taken ?? column.name,
+        name,
         target: column.name,
         inKey: lane.key.includes(column.name),
-        same: source !== null && target !== null && sameValue(source[place], target[i], column.type),
-        source: source?.[place] ?? null,
+        same: source !== null && target !== null && sameValue(expected, target[i], column.type),
+        source: expected,
         there: target?.[i] ?? null,
       }
     }),

@@ -9,6 +9,7 @@ import type { Store } from '@tide/store/store'
 import { randomBytes } from 'node:crypto'
 import { join } from 'node:path'
 import { setTimeout as sleep } from 'node:timers/promises'
+import { CheckedConnections } from './checked.ts'
 import type { DataFolder } from './data-folder.ts'
 import { Questions } from './questions.ts'
 import { SessionCache } from './sessions.ts'
@@ -25,6 +26,7 @@ export interface Services {
   sessions: SessionCache
   questions: Questions
   shownPlans: ShownPlans
+  checked: CheckedConnections
   connector(kind: string): Connector
   /** Into the log of the process; `number`: by which it was told of. */
   warn(error: Error, number?: string): void
@@ -90,6 +92,7 @@ export async function composeServices(
     pipelines: store.pipelines,
     history: store.history,
     connections: opener,
+    maskKey: store.maskKey,
     surroundings,
   })
   const sessions = new SessionCache(opener, id => names.delete(id))
@@ -105,6 +108,7 @@ export async function composeServices(
     sessions,
     questions,
     shownPlans: new ShownPlans(),
+    checked: new CheckedConnections(store, connector),
     connector,
     warn: (error, number) =>
       void process.stderr.write(`${number ? `${number}: ` : ''}${error.stack ?? error.message}\n`),

@@ -3,8 +3,8 @@ import type { Definition } from '@tide/core/definition/definition'
 import { Failure } from '@tide/core/failure'
 import { outlineOf, planDifference, type PlanOutline } from '@tide/core/plan/difference'
 import type { Plan } from '@tide/core/plan/plan'
-import { datasetId } from '@tide/core/records/dataset'
 import { createHash } from 'node:crypto'
+import { canonicalJson } from './canonical-json.ts'
 
 /** As many as are being looked at; of one that was shown longer ago it is still known whether it is the same. */
 const KEPT = 64
@@ -42,7 +42,7 @@ export class ShownPlans {
 }
 
 /** Of what is done; the name is not part of it. */
-function digestOf({ from, to, targetSchema, tables }: Definition, outline: PlanOutline): string {
-  const what = JSON.stringify([from, to, targetSchema, tables.map(datasetId), outline])
+function digestOf(definition: Definition, outline: PlanOutline): string {
+  const what = canonicalJson([{ ...definition, name: '' }, outline])
   return createHash('sha256').update(what).digest('hex').slice(0, 32)
 }

@@ -16,8 +16,34 @@ export function valid<T>(schema: object, value: unknown, what: string): T {
     validate = allFaults(schema)
     validate(value)
   }
-  const faults = (validate.errors ?? []).map(describe).join('; ')
+  const faults = likeliest(validate.errors ?? [])
+    .map(describe)
+    .join('; ')
   throw new Failure('refused', `${what}: ${faults.slice(0, TOLD_CHARACTERS)}.`, 'Correct what is named.')
+}
+
+/** Of the forms that a value may have, only what it lacks for the one that it is nearest to. */
+function likeliest(errors: readonly ErrorObject[]): ErrorObject[] {
+  let left = [...errors]
+  for (const { schemaPath, instancePath } of errors.filter(({ keyword }) => keyword === 'anyOf')) {
+    const formOf = (error: ErrorObject) =>
+      error.schemaPath.startsWith(`${schemaPath}/`) && error.instancePath.startsWith(instancePath)
+        ? error.schemaPath.slice(schemaPath.length + 1).split('/')[0]
+        : undefined
+    const forms = new Map<string, ErrorObject[]>()
+    for (const error of left) {
+      const form = formOf(error)
+      if (form !== undefined) forms.set(form, [...(forms.get(form) ?? []), error])
+    }
+    const [nearest] = [...forms].sort(([, a], [, b]) => a.length - b.length)
+    if (!nearest) continue
+    left = left.filter(error => {
+      const form = formOf(error)
+      const isChoice = error.schemaPath === schemaPath && error.instancePath === instancePath
+      return !isChoice && (form === undefined || form === nearest[0])
+    })
+  }
+  return left
 }
 
 function compiler(ajv: Ajv): (schema: object) => ValidateFunction {
@@ -40,8 +66,10 @@ function describe({ instancePath, keyword, message, params, parentSchema }: Erro
   const schema = parentSchema as Titled
   if (keyword === 'required')
     return `${schema.properties?.[params.missingProperty]?.title ?? params.missingProperty} is missing`
-  if (keyword === 'additionalProperties') return `${params.additionalProperty} is not known here`
-  const where = schema.title ?? instancePath.slice(1).replaceAll('/', '.')
+  const place = instancePath.slice(1).replaceAll('/', '.')
+  if (keyword === 'additionalProperties')
+    return `${params.additionalProperty} is not known ${place === '' ? 'here' : `in ${place}`}`
+  const where = schema.title ?? place
   if (keyword === 'minLength') return `${where} is empty`
   if (keyword === 'pattern' && schema.patternSays) return `${where} ${schema.patternSays}`
   return `${where || 'it'} ${message}`

@@ -115,6 +115,11 @@ const ROUTES: [method: string, path: string][] = [
   ['GET', '/pipelines/ID'],
   ['PUT', '/pipelines/ID'],
   ['POST', '/plan'],
+  ['POST', '/names'],
+  ['POST', '/names/proposal'],
+  ['POST', '/rehearsal'],
+  ['POST', '/files/read'],
+  ['GET', '/schemas/pipeline-file'],
   ...['start', 'pause', 'continue', 'stop', 'recopy', 'extend'].map((deed): [string, string] => [
     'POST',
     `/pipelines/ID/${deed}`,
@@ -127,6 +132,56 @@ const ROUTES: [method: string, path: string][] = [
 ]
 
 /** Bodies that are nearly right, and others. */
+const condition: fc.Arbitrary<unknown> = fc.letrec(tie => ({
+  tree: fc.oneof(
+    { maxDepth: 4 },
+    fc.record({
+      column: fc.string(),
+      op: fc.constantFrom('equals', 'is less than', 'x'),
+      value: fc.string(),
+    }),
+    fc.record({ column: fc.string(), isNull: fc.oneof(fc.boolean(), fc.constant('x')) }),
+    fc.record({ all: fc.array(tie('tree')) }),
+    fc.record({ not: tie('tree') }),
+    fc.jsonValue({ maxDepth: 1 }),
+  ),
+})).tree
+/** Definitions whose rules are of the right form, and full of what no person would write. */
+const shapedDefinition = fc.record({
+  version: fc.constant(2),
+  shape: fc.constant('replicate'),
+  name: fc.string(),
+  from: fc.constantFrom('', 'nobody', 'WAREHOUSE'),
+  to: fc.constantFrom('', 'nobody', 'WAREHOUSE'),
+  targetSchema: fc.string(),
+  tables: fc.constantFrom([], [{ namespace: 's', name: 't' }]),
+  patterns: fc.array(fc.record({ take: fc.constantFrom('in', 'out'), like: fc.string() }), { maxLength: 2 }),
+  names: fc.array(
+    fc.record({
+      names: fc.constantFrom('all', 'tables', 'x'),
+      does: fc.oneof(
+        fc.record({
+          find: fc.constantFrom('(', 'a{1000}', '(a+)+$', '\\p{L}'),
+          by: fc.constantFrom('$9', '$', ''),
+        }),
+        fc.record({ prefix: fc.string() }),
+        fc.record({ shorten: fc.oneof(fc.integer(), fc.constant('to fit')) }),
+      ),
+    }),
+    { maxLength: 3 },
+  ),
+  columns: fc.array(
+    fc.record({
+      like: fc.string(),
+      does: fc.oneof(
+        fc.record({ mask: fc.constantFrom('hash', 'ends', 'x') }),
+        fc.record({ add: fc.string(), constant: fc.string() }),
+      ),
+    }),
+    { maxLength: 2 },
+  ),
+  scopes: fc.array(fc.record({ like: fc.constantFrom('*', ''), where: condition }), { maxLength: 2 }),
+})
 const body = fc.oneof(
   fc.jsonValue({ maxDepth: 3 }).map(value => JSON.stringify(value)),
   fc
@@ -148,7 +203,23 @@ const body = fc.oneof(
             'SELECT * FROM range(9999999)',
           ),
         ),
-        definition: fc.jsonValue({ maxDepth: 2 }),
+        definition: fc.oneof(fc.jsonValue({ maxDepth: 2 }), shapedDefinition),
+        text: fc.oneof(
+          fc.string(),
+          fc.constantFrom(
+            'a: &x [*x]',
+            'a: &a [1]\nb: [*a, *a]',
+            '!!js/function x',
+            '? {a: 1}',
+            '{"a":',
+            'null',
+            '- 1',
+          ),
+          shapedDefinition.map(value => JSON.stringify(value)),
+        ),
+        show: fc.constantFrom('all', 'none', 3),
+        find: fc.oneof(fc.string(), fc.constant(7)),
+        table: fc.oneof(fc.jsonValue({ maxDepth: 1 }), fc.constant({ namespace: 's', name: 't' })),
         tables: fc.array(fc.oneof(fc.jsonValue({ maxDepth: 1 }), fc.constant({ namespace: 's', name: 't' }))),
         lanes: fc.array(fc.oneof(fc.integer(), fc.string())),
       },

@@ -26,16 +26,6 @@ export async function setUpDemo(site: Site, { server, warehouse }: DemoPlace): P
     kind: 'duckdb',
     config: { path: warehouse, fold: 'upper', allowed: 'word', maxLength: 63 },
   })
-  const tables = [
-    'species',
-    'beds',
-    'batches',
-    'inspections',
-    'readings',
-    'dispatches',
-    'dispatch_lines',
-    'price_list',
-  ]
   const pipeline = await call<Named>(server, 'POST', '/pipelines', {
     version: 2,
     shape: 'replicate',
@@ -43,7 +33,14 @@ export async function setUpDemo(site: Site, { server, warehouse }: DemoPlace): P
     from: source.id,
     to: target.id,
     targetSchema: 'NURSERY',
-    tables: tables.map(name => ({ namespace: 'nursery', name })),
+    tables: [],
+    patterns: [
+      { take: 'in', like: 'nursery.*' },
+      { take: 'out', like: '*.tmp_*' },
+      { take: 'out', like: 'nursery.watering_rota' },
+    ],
+    later: 'report',
+    columns: [{ like: 'nursery.dispatches.contact_mail', does: { mask: 'hash' } }],
   })
   await call(server, 'POST', `/pipelines/${pipeline.id}/start`)
 }

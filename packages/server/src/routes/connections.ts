@@ -63,7 +63,7 @@ const PREVIEW_MS = 10_000
 const COUNT_MS = 5_000
 
 export function connectionRoutes(router: Router, services: Services): void {
-  const { store, sessions } = services
+  const { store, sessions, checked } = services
   const tested = new TestedSettings()
 
   const record = async (id: string): Promise<ConnectionRecord> => {
@@ -198,6 +198,7 @@ export function connectionRoutes(router: Router, services: Services): void {
     const kept = isDeepStrictEqual(settingsBefore?.config, settings) ? (before?.lastCheck ?? null) : null
     const check = tested.of(body.kind, settings)
     await store.connections.setLastCheck(id, check && check.at > (kept?.at ?? '') ? check : kept)
+    checked.forget(id)
     await sessions.renew(id)
   }
 
@@ -254,14 +255,14 @@ export function connectionRoutes(router: Router, services: Services): void {
       const users = usedBy.map(pipeline => `“${pipeline.name}”`).join(', ')
       throw new Failure('refused', `${name} is used by ${users}.`, 'Delete these pipelines first.')
     }
+    checked.forget(ctx.params.id!)
     await sessions.renew(ctx.params.id!)
     await store.connections.remove(ctx.params.id!)
     ctx.status = 204
   })
 
   router.post('/connections/:id/check', async ctx => {
-    const connection = await store.connections.openable((await record(ctx.params.id!)).id)
-    const items = await collect(services.connector(connection!.kind).check(connection!.config, ctx.params.id))
+    const items = await checked.of((await record(ctx.params.id!)).id, true)
     await store.connections.setLastCheck(ctx.params.id!, resultOf(items))
     ctx.body = items
   })

@@ -49,7 +49,7 @@ export function deedRoutes(router: Router, services: Services): void {
     return engine.inTurn(STARTS, () =>
       store.alone('start', async () => {
         const { definition } = await pipelineRecord(services, id)
-        const plan = await planFor(services, definition, id, true)
+        const plan = await planFor(services, definition, { pipeline: id, fresh: true })
         if (shown !== undefined) services.shownPlans.refuseAnother(shown, definition, plan)
         refuseHindered(plan)
         const { lanes, steps } = plan

@@ -24,7 +24,7 @@ export function figureRoutes(router: Router, services: Services): void {
     const { key: text } = ctx.query
     const key = text === undefined ? null : valid<string[]>(keySchema, jsonOf(String(text)), 'Key')
     ctx.body = await rowPair(
-      services.sessions,
+      services,
       await pipelineRecord(services, ctx.params.id!),
       Number(ctx.params.lane),
       key,

@@ -1,0 +1,173 @@
+/** What `tide` does. Each command returns its exit code: 0 as it should be, 1 refused, 2 differs from what is running. */
+import type { FileAnswer } from '@tide/core/api/files'
+import type { PipelineStatus } from '@tide/core/api/pipelines'
+import { NO_PLAN, type PlanAnswer } from '@tide/core/api/plans'
+import { isChangeable } from '@tide/core/definition/definition'
+import { Failure } from '@tide/core/failure'
+import { planMarkdown } from '@tide/core/plan/markdown'
+import { hinders } from '@tide/core/plan/note'
+import { readFile } from 'node:fs/promises'
+import { withVariables } from './variables.ts'
+import type { Server } from './server.ts'
+
+export interface Asked {
+  server: Server
+  /** The file or the pipeline that the command is about. */
+  about: string
+  json: boolean
+  say(text: string): void
+}
+
+export interface Command {
+  /** What stands behind it on the line. */
+  takes: 'FILE' | 'NAME' | '[NAME]'
+  does: string
+  run(asked: Asked): Promise<number>
+}
+
+const REFUSED = 1
+const DIFFERS = 2
+
+export const COMMANDS: Record<string, Command> = {
+  check: {
+    takes: 'FILE',
+    does: 'reads a file, plans it, and says whether it could be started and whether it is what runs',
+    run: async asked => {
+      const { file, plan } = await planned(asked)
+      const refusals = plan.notes.filter(hinders)
+      for (const { message, remedy } of refusals) asked.say(`${message} ${remedy}`)
+      if (refusals.length > 0) return REFUSED
+      if (file.differs) {
+        asked.say(`“${file.definition.name}” there does something else than this file says.`)
+        return DIFFERS
+      }
+      asked.say(
+        file.pipeline ? 'It is what the file says.' : 'It could be started; there is none of its name yet.',
+      )
+      return 0
+    },
+  },
+  foresee: {
+    takes: 'FILE',
+    does: 'prints the plan of a file: as Markdown, or with --json as JSON',
+    run: async asked => {
+      const { file, plan } = await planned(asked)
+      asked.say(asked.json ? JSON.stringify(plan, null, 2) : planMarkdown(file.definition.name, plan))
+      return plan.notes.some(hinders) ? REFUSED : 0
+    },
+  },
+  put: {
+    takes: 'FILE',
+    does: 'makes a pipeline of a file, or changes the one of its name',
+    run: async asked => {
+      const { definition, pipeline, differs } = await read(asked)
+      if (!pipeline) await asked.server.call('POST', '/pipelines', definition)
+      else if (differs) await asked.server.call('PUT', `/pipelines/${pipeline}`, definition)
+      asked.say(`“${definition.name}” ${!pipeline ? 'is made' : differs ? 'is changed' : 'is so already'}.`)
+      return 0
+    },
+  },
+  export: {
+    takes: 'NAME',
+    does: 'prints a pipeline as a file',
+    run: async asked => {
+      const { id } = await named(asked)
+      asked.say((await asked.server.text('GET', `/pipelines/${id}/file`)).trimEnd())
+      return 0
+    },
+  },
+  start: {
+    takes: 'NAME',
+    does: 'starts a pipeline, if nothing is left to settle and no rows would go',
+    run: async asked => {
+      const { id, definition, state } = await named(asked)
+      if (!isChangeable(state)) {
+        asked.say(`“${definition.name}” is ${state.toLowerCase()} already.`)
+        return 0
+      }
+      const plan = await asked.server.call<PlanAnswer>('POST', '/plan', {
+        pipeline: id,
+        definition,
+        fresh: true,
+      })
+      // Nobody is asked here whether rows may go, so none do.
+      const stops = plan.notes.filter(note => hinders(note) || note.level === 'loss')
+      for (const { message, remedy } of stops) asked.say(`${message} ${remedy}`)
+      if (stops.length > 0) return REFUSED
+      await asked.server.call('POST', `/pipelines/${id}/start`, { plan: plan.digest })
+      asked.say(`“${definition.name}” is started: ${plan.lanes.length} tables.`)
+      return 0
+    },
+  },
+  pause: deed('pause', 'lets a pipeline stand still'),
+  continue: deed('continue', 'lets a pipeline go on'),
+  stop: deed('stop', 'stops a pipeline and takes its capture off the source'),
+  status: {
+    takes: '[NAME]',
+    does: 'says how a pipeline stands, or all of them; 1 where one has stopped for a reason',
+    run: async asked => {
+      const all = await asked.server.call<PipelineStatus[]>('GET', '/pipelines')
+      const shown = asked.about === '' ? all : [await named(asked)]
+      asked.say(asked.json ? JSON.stringify(shown, null, 2) : shown.map(statusLine).join('\n'))
+      return shown.some(({ state, reason }) => state === 'Stopped' && reason?.kind !== 'person') ? REFUSED : 0
+    },
+  },
+}
+
+function deed(action: 'pause' | 'continue' | 'stop', does: string): Command {
+  return {
+    takes: 'NAME',
+    does,
+    run: async asked => {
+      const { id, definition } = await named(asked)
+      const { state } = await asked.server.call<PipelineStatus>('POST', `/pipelines/${id}/${action}`)
+      asked.say(`“${definition.name}” was ${state.toLowerCase()} when it was told to ${action}.`)
+      return 0
+    },
+  }
+}
+
+function statusLine({ definition, state, lagSeconds, reason, lanes }: PipelineStatus): string {
+  const lag =
+    state !== 'Following' ? '' : lagSeconds === null ? ', lag unknown' : `, ${lagSeconds.toFixed(1)} s behind`
+  const why = reason ? `: ${reason.message} ${reason.remedy}` : ''
+  return `${definition.name}: ${state}${lag}, ${lanes.length} tables${why}`
+}
+
+async function named({ server, about }: Asked): Promise<PipelineStatus> {
+  const all = await server.call<PipelineStatus[]>('GET', '/pipelines')
+  const found = all.filter(({ definition }) => definition.name === about)
+  if (found.length === 1) return found[0]!
+  throw new Failure(
+    'refused',
+    found.length === 0
+      ? `There is no pipeline “${about}”.`
+      : `${found.length} pipelines are called “${about}”.`,
+    'See `tide status` for those that there are.',
+  )
+}
+
+async function read({ server, about }: Asked): Promise<FileAnswer> {
+  let text: string
+  try {
+    text = await readFile(about, 'utf8')
+  } catch (cause) {
+    throw new Failure(
+      'refused',
+      `${about} cannot be read: ${(cause as Error).message}.`,
+      'Name a file that is there.',
+      cause,
+    )
+  }
+  return server.call<FileAnswer>('POST', '/files/read', { text: withVariables(text, process.env) })
+}
+
+async function planned(asked: Asked): Promise<{ file: FileAnswer; plan: PlanAnswer }> {
+  const file = await read(asked)
+  const { definition, pipeline } = file
+  const status = pipeline && (await asked.server.call<PipelineStatus>('GET', `/pipelines/${pipeline}`))
+  // One that runs is compared with; what the file would do from the beginning is for nobody in particular.
+  const own = status && isChangeable(status.state) ? { pipeline } : {}
+  if (status && !isChangeable(status.state) && !file.differs) return { file, plan: NO_PLAN }
+  return { file, plan: await asked.server.call('POST', '/plan', { ...own, definition, fresh: true }) }
+}

@@ -1,0 +1,41 @@
+/** `tide COMMAND [FILE | NAME] [--json]`: the same API as the pages, from a terminal. TIDE_URL says where the server is. */
+import { Failure } from '@tide/core/failure'
+import { parseArgs } from 'node:util'
+import { COMMANDS } from './commands.ts'
+import { Server } from './server.ts'
+
+async function main(): Promise<number> {
+  const { values, positionals } = parseArgs({
+    allowPositionals: true,
+    options: { json: { type: 'boolean', default: false }, help: { type: 'boolean', default: false } },
+  })
+  const [name = '', about = ''] = positionals
+  const command = Object.hasOwn(COMMANDS, name) ? COMMANDS[name]! : undefined
+  const say = (text: string) => void process.stdout.write(`${text}\n`)
+  if (values.help) {
+    say(usage())
+    return 0
+  }
+  if (!command || positionals.length > 2 || (about === '' && command.takes !== '[NAME]')) {
+    process.stderr.write(`${usage()}\n`)
+    return 1
+  }
+  const server = new Server(process.env.TIDE_URL ?? 'http://127.0.0.1:4600')
+  return command.run({ server, about, json: values.json, say })
+}
+
+function usage(): string {
+  const lines = Object.entries(COMMANDS).map(
+    ([name, { takes, does }]) => `  tide ${`${name} ${takes}`.padEnd(16)} ${does}`,
+  )
+  return ['Set TIDE_URL to the server; by default it is http://127.0.0.1:4600.', ...lines].join('\n')
+}
+
+main().then(
+  code => (process.exitCode = code),
+  (error: unknown) => {
+    process.exitCode = 1
+    const said = error instanceof Failure ? `${error.message} ${error.remedy}` : (error as Error).message
+    process.stderr.write(`${said}\n`)
+  },
+)

@@ -1,0 +1,62 @@
+/** Definitions as files: what a pipeline's would say, and what one says. */
+import type Router from '@koa/router'
+import type { FileAnswer } from '@tide/core/api/files'
+import { definitionSchemas, type Definition } from '@tide/core/definition/definition'
+import { definitionOf, fileOf, printFile, readFile } from '@tide/core/definition/file'
+import { canonicalJson } from '../canonical-json.ts'
+import { pipelineRecord } from '../pipeline-record.ts'
+import type { Services } from '../services.ts'
+import { validDefinition } from '../valid-definition.ts'
+import { valid } from '../validate.ts'
+
+const fileSchema = {
+  type: 'object',
+  additionalProperties: false,
+  required: ['text'],
+  properties: { text: { type: 'string', maxLength: 2_000_000 } },
+}
+
+/** Of a file, connections are named. */
+const NAMED = { type: 'string', title: 'The name of a connection' }
+
+export function fileRoutes(router: Router, services: Services): void {
+  const { store } = services
+
+  router.get('/schemas/pipeline-file', ctx => {
+    const { replicate } = definitionSchemas
+    ctx.type = 'application/schema+json'
+    ctx.body = JSON.stringify({
+      $schema: 'https://json-schema.org/draft/2020-12/schema',
+      title: 'A pipeline of Constant Tide',
+      ...replicate,
+      required: replicate.required.filter(name => name !== 'tables'),
+      properties: { ...replicate.properties, from: NAMED, to: NAMED },
+    })
+  })
+
+  router.get('/pipelines/:id/file', async ctx => {
+    const { definition } = await pipelineRecord(services, ctx.params.id!)
+    const names = new Map((await store.connections.list()).map(({ id, name }) => [id, name]))
+    ctx.type = 'application/yaml'
+    ctx.body = printFile(fileOf(definition, id => names.get(id)))
+  })
+
+  router.post('/files/read', async ctx => {
+    const { text } = valid<{ text: string }>(fileSchema, ctx.request.body, 'File')
+    const ids = new Map((await store.connections.list()).map(({ id, name }) => [name, id]))
+    const said = Object(readFile(text)) as Definition
+    const definition = validDefinition(definitionOf(said, name => ids.get(name)))
+    const present = (await store.pipelines.list()).find(one => one.definition.name === definition.name)
+    ctx.body = {
+      definition,
+      pipeline: present?.id ?? null,
+      differs: present !== undefined && !sameDefinition(present.definition, definition),
+    } satisfies FileAnswer
+  })
+}
+
+/** Lists that say nothing make no difference. */
+function sameDefinition(a: Definition, b: Definition): boolean {
+  const bare = (definition: Definition) => canonicalJson(fileOf(definition, id => id))
+  return bare(a) === bare(b)
+}
