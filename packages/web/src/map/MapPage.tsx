@@ -8,6 +8,7 @@ import { useConnections, useConnectors } from '../api/queries.ts'
 import { count, duration, plural } from '../format.ts'
 import { useWhere } from '../frame/crumbs.ts'
 import { ButtonLink } from '../parts/Button.tsx'
+import { tablesSaid } from '../pipelines/tablesSaid.ts'
 import { copyShare, waitsForEngine } from '../parts/StateWord.tsx'
 import { BOX, layOut } from './layout.ts'
 
@@ -290,7 +291,7 @@ function ForPerson({
         id,
         to: `${to}/change`,
         title: `${definition.name || 'A draft'} is not started`,
-        text: plural(definition.tables.length, 'table') + ' ticked.',
+        text: `${tablesSaid(pipeline)} chosen.`,
       })
     } else if (state === 'Paused') {
       items.push({

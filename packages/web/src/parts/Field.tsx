@@ -83,3 +83,35 @@ export function FindField({ label, className = '', ...rest }: { label: string } 
     />
   )
 }
+
+const inline = 'rounded-sm border border-line-2 bg-paper px-1.5 py-0.5'
+
+/** A field within a line that says what it is; its label is read out. */
+export function InlineField({ label, className = '', ...rest }: { label: string } & ComponentProps<'input'>) {
+  return (
+    <input
+      aria-label={label}
+      autoComplete="off"
+      spellCheck={false}
+      {...rest}
+      className={`${inline} font-mono text-[12px] ${className}`}
+    />
+  )
+}
+
+export function InlineSelect({
+  label,
+  options,
+  className = '',
+  ...rest
+}: { label: string; options: { value: string; title: string }[] } & ComponentProps<'select'>) {
+  return (
+    <select aria-label={label} {...rest} className={`${inline} text-[13px] ${className}`}>
+      {options.map(({ value, title }) => (
+        <option key={value} value={value}>
+          {title}
+        </option>
+      ))}
+    </select>
+  )
+}

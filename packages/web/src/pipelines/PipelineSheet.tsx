@@ -11,6 +11,7 @@ import { Button, ButtonLink } from '../parts/Button.tsx'
 import { Confirm } from '../parts/Dialog.tsx'
 import { ErrorNotice, Notice } from '../parts/Notice.tsx'
 import { stateText, waitsForEngine } from '../parts/StateWord.tsx'
+import { tablesSaid } from './tablesSaid.ts'
 
 const SECTIONS = [
   { to: '', title: 'Now' },
@@ -64,7 +65,7 @@ function Head({ pipeline }: { pipeline: PipelineStatus }) {
         <div className="min-w-0 flex-1">
           <h1 className="text-[20px] leading-tight">{definition.name || 'Without a name'}</h1>
           <p className="mt-0.5 text-ink-2">
-            <StateSentence pipeline={pipeline} /> {plural(definition.tables.length, 'table')} from{' '}
+            <StateSentence pipeline={pipeline} /> {tablesSaid(pipeline)} from{' '}
             <Place id={definition.from}>{pipeline.fromName}</Place> into{' '}
             <Place id={definition.to}>{pipeline.toName}</Place>
             {schema && `, schema ${schema}`}.

@@ -1,12 +1,12 @@
 import type { PipelineStatus } from '@tide/core/api/pipelines'
 import { Outlet, useNavigate } from 'react-router'
 import { useLive } from '../api/live.ts'
-import { plural } from '../format.ts'
 import { useWhere } from '../frame/crumbs.ts'
 import { Ledger } from '../frame/Ledger.tsx'
 import { ButtonLink, TextButton } from '../parts/Button.tsx'
 import { DepthStrip } from '../parts/DepthStrip.tsx'
 import { mainFigure, StateWord } from '../parts/StateWord.tsx'
+import { tablesSaid } from './tablesSaid.ts'
 
 export function PipelinesPage() {
   const pipelines = useLive(live => live.pipelines) ?? []
@@ -18,7 +18,10 @@ export function PipelinesPage() {
       pipeline.definition.name,
       pipeline.fromName,
       pipeline.toName,
-      ...pipeline.definition.tables.map(({ namespace, name }) => `${namespace}.${name}`),
+      ...(pipeline.lanes.length > 0
+        ? pipeline.lanes.map(({ source }) => source)
+        : pipeline.definition.tables
+      ).map(({ namespace, name }) => `${namespace}.${name}`),
     ].join(' '),
     content: <Row pipeline={pipeline} />,
   }))
@@ -39,11 +42,8 @@ export function PipelinesPage() {
 }
 
 function Row({ pipeline }: { pipeline: PipelineStatus }) {
-  const { definition, strip, state, lanes } = pipeline
-  const note =
-    state === 'Draft'
-      ? plural(definition.tables.length, 'table')
-      : (pipeline.reason?.message ?? plural(lanes.length, 'table'))
+  const { definition, strip, state } = pipeline
+  const note = (state === 'Draft' ? undefined : pipeline.reason?.message) ?? tablesSaid(pipeline)
   return (
     <>
       <span className="flex justify-between gap-2 font-semibold">

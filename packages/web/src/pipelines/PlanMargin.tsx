@@ -1,7 +1,9 @@
 import type { PlanAnswer } from '@tide/core/api/plans'
-import { takenFrom } from '@tide/core/plan/lane'
+import { madeOf } from '@tide/core/plan/lane'
 import type { PlanNote } from '@tide/core/plan/note'
 import { printName, type DatasetName } from '@tide/core/records/dataset'
+import { printCondition } from '@tide/core/scope/condition'
+import { printMask } from '@tide/core/shape/mask'
 import { Fragment, type ReactNode } from 'react'
 import { bytes, count, duration, plural } from '../format.ts'
 import { TextButton } from '../parts/Button.tsx'
@@ -13,55 +15,68 @@ interface PlanMarginProps {
   error: unknown
   fromName: string
   toName: string
-  leaveOut?: (table: DatasetName) => void
-  goTo?: (section: PlanNote['section'], table?: DatasetName) => void
+  /** Looks at both systems anew. */
+  lookAgain?: () => void
+  leaveOut?: (tables: readonly DatasetName[]) => void
+  goTo?: (section: PlanNote['section']) => void
 }
 
 /** Everything a start would do, in plain sentences and exact figures, warnings in order of harm. */
-export function PlanMargin({ plan, error, fromName, toName, leaveOut, goTo }: PlanMarginProps) {
-  if (error) return <ErrorNotice error={error} />
+export function PlanMargin({ plan, error, fromName, toName, leaveOut, goTo, lookAgain }: PlanMarginProps) {
+  if (error) {
+    return (
+      <>
+        <ErrorNotice error={error} />
+        {lookAgain && <TextButton onClick={lookAgain}>Look again</TextButton>}
+      </>
+    )
+  }
   if (!plan) return <p className="text-[13px] text-ink-2">Reading both catalogues …</p>
   const { notes, lanes, steps, statements, sourceStatements } = plan
   const replaced = steps.filter(step => step.step === 'replace table').length
   const created = steps.filter(step => step.step === 'create table').length
   const renamed = lanes.filter(({ source, target }) => source.name !== target.name).length
   const renamedColumns = lanes.reduce(
-    (sum, lane) => sum + lane.writes.filter(column => takenFrom(column) !== column.name).length,
+    (sum, lane) =>
+      sum + lane.writes.filter(column => ![undefined, column.name].includes(madeOf(column))).length,
     0,
   )
   const columns = lanes.reduce((sum, lane) => sum + lane.writes.length, 0)
-  const schema = steps.find(step => step.step === 'create schema')
+  const made = lanes.reduce((sum, lane) => sum + lane.writes.filter(madeOf).length, 0)
+  const schemas = steps.filter(step => step.step === 'create schema').length
+  const into = [...new Set(lanes.map(({ target }) => target.namespace))]
   return (
     <div className="space-y-2.5">
       {notes.map(note => (
-        <Note key={note.message} note={note} leaveOut={leaveOut} goTo={goTo} />
+        <Note key={note.message} note={note} leaveOut={leaveOut} goTo={goTo} lookAgain={lookAgain} />
       ))}
       {lanes.length > 0 && (
         <div className="divide-y divide-line">
           <Sentence
-            title={`${created > 0 ? `Creates ${plural(created, 'table')}` : 'Creates no table'}${replaced > 0 ? `, replaces ${replaced}` : ''}${schema ? ' and a schema' : ''}`}
+            title={`${created > 0 ? `Creates ${plural(created, 'table')}` : 'Creates no table'}${replaced > 0 ? `, replaces ${replaced}` : ''}${schemas === 0 ? '' : schemas === 1 ? ' and a schema' : ` and ${schemas} schemas`}`}
           >
-            {plural(columns, 'column')} in {lanes[0]!.target.namespace} of {toName}.{' '}
-            {replaced === 0 ? 'Nothing that exists is changed.' : 'Their present rows are deleted.'}
+            {plural(columns, 'column')} in {into.length === 1 ? into[0] : plural(into.length, 'schema')} of{' '}
+            {toName}. {replaced === 0 ? 'Nothing that exists is changed.' : 'Their present rows are deleted.'}
             <Statements label={`See the ${plural(statements.length, 'statement')}`} statements={statements} />
           </Sentence>
           <Sentence
             title={
               renamed + renamedColumns === 0
                 ? 'Renames nothing'
-                : `Renames ${count(renamed + renamedColumns)} of ${count(lanes.length + columns)} names`
+                : `Renames ${count(renamed + renamedColumns)} of ${count(lanes.length + made)} names`
             }
           >
             {renamed + renamedColumns === 0
               ? 'Every name is taken as it is.'
-              : 'The target folds the case of letters; no two names meet.'}
+              : 'By the naming rules and what the target makes of letters; no two names meet.'}
             <details>
               <summary className="text-link">See tables, columns and types</summary>
-              <LaneTypes plan={plan} />
+              <LaneTypes plan={plan} into={into} />
             </details>
           </Sentence>
+          <Shaping lanes={lanes} />
           <Sentence
-            title={`Copies ${lanes.every(lane => lane.rowsExact) ? '' : 'about '}${plural(plan.rows, 'row')}, ${bytes(plan.bytes)}`}
+            title={`Copies ${lanes.some(lane => lane.scope !== null) ? 'at most ' : ''}${lanes.every(lane => lane.rowsExact) ? '' : 'about '}${plural(plan.rows, 'row')}, ${bytes(plan.bytes)}`}
           >
             {plan.estimateSeconds === null
               ? 'How long is not known before the first copy between the two'
@@ -96,22 +111,72 @@ const LOOKS: Record<PlanNote['level'], string> = {
   warning: 'border-ochre bg-ochre-paper',
 }
 
-function Note({ note, leaveOut, goTo }: { note: PlanNote } & Pick<PlanMarginProps, 'leaveOut' | 'goTo'>) {
-  const { level, message, remedy, table, section } = note
+type NoteProps = { note: PlanNote } & Pick<PlanMarginProps, 'leaveOut' | 'goTo' | 'lookAgain'>
+
+function Note({ note, leaveOut, goTo, lookAgain }: NoteProps) {
+  const { level, message, remedy, paste, tables, section } = note
   const look = LOOKS[level]
   return (
     <div className={`border-l-3 px-2.5 py-1.5 text-[13px] ${look}`}>
       <p className="font-semibold">{message}</p>
       <p className="text-ink-2">
         {remedy}{' '}
-        {level === 'refused' && table && leaveOut && (
-          <TextButton onClick={() => leaveOut(table)}>Leave it out</TextButton>
+        {level === 'refused' && tables && leaveOut && (
+          <TextButton className="mr-3" onClick={() => leaveOut(tables)}>
+            {tables.length === 1 ? 'Leave it out' : `Leave the ${count(tables.length)} out`}
+          </TextButton>
         )}
-        {goTo && !(level === 'refused' && table) && (
-          <TextButton onClick={() => goTo(section, table)}>Show</TextButton>
+        {goTo && !(level === 'refused' && tables && section === 'tables') && (
+          <TextButton onClick={() => goTo(section)}>Show</TextButton>
         )}
       </p>
+      {paste !== undefined && <PasteBlock text={paste} />}
+      {paste !== undefined && lookAgain && <TextButton onClick={lookAgain}>Look again</TextButton>}
     </div>
+  )
+}
+
+/** What becomes of columns and rows by rules; nothing where there are none. */
+function Shaping({ lanes }: { lanes: PlanAnswer['lanes'] }) {
+  const masked = lanes.flatMap(({ writes }) => writes.filter(({ value }) => value.from === 'masked'))
+  const added = lanes.flatMap(({ writes }) => writes.filter(column => madeOf(column) === undefined))
+  const leftOut = lanes.reduce((sum, lane) => sum + (lane.leftOut?.length ?? 0), 0)
+  const scoped = lanes.filter(({ scope }) => scope !== null)
+  const parts = [
+    masked.length > 0 && `masks ${plural(masked.length, 'column')}`,
+    added.length > 0 && `adds ${count(added.length)}`,
+    leftOut > 0 && `leaves out ${count(leftOut)}`,
+    scoped.length > 0 && `scopes ${plural(scoped.length, 'table')}`,
+  ].filter(part => part !== false)
+  if (parts.length === 0) return null
+  const title = parts.join(', ')
+  return (
+    <Sentence title={title[0]!.toUpperCase() + title.slice(1)}>
+      {masked.length > 0 && 'What is masked never reaches the target as it is. '}
+      {scoped.length > 0 && 'Rows that leave a scope go, rows that enter one come whole.'}
+      <details>
+        <summary className="text-link">See which</summary>
+        <ul className="font-mono text-[11px] text-ink">
+          {lanes
+            .flatMap(({ source, writes, leftOut: out = [], scope }) => [
+              ...writes.flatMap(({ name, value }) =>
+                value.from === 'masked'
+                  ? [`${printName(source)}.${value.column} → ${name}: ${printMask(value.how)}`]
+                  : value.from === 'column'
+                    ? []
+                    : [
+                        `${printName(source)} + ${name}: ${value.from === 'metadata' ? value.what : value.from}`,
+                      ],
+              ),
+              ...out.map(name => `${printName(source)}.${name}: left out`),
+              ...(scope ? [`${printName(source)}: ${printCondition(scope)}`] : []),
+            ])
+            .map(line => (
+              <li key={line}>{line}</li>
+            ))}
+        </ul>
+      </details>
+    </Sentence>
   )
 }
 
@@ -133,7 +198,7 @@ function Statements({ label, statements }: { label: string; statements: string[]
   )
 }
 
-function LaneTypes({ plan }: { plan: PlanAnswer }) {
+function LaneTypes({ plan, into }: { plan: PlanAnswer; into: string[] }) {
   return (
     <table className="mt-1 w-full font-mono text-[11px] text-ink">
       <tbody>
@@ -141,7 +206,7 @@ function LaneTypes({ plan }: { plan: PlanAnswer }) {
           <Fragment key={printName(lane.source)}>
             <tr>
               <th colSpan={3} scope="colgroup" className="pt-2 text-left">
-                {printName(lane.source)} → {lane.target.name}
+                {printName(lane.source)} → {into.length === 1 ? lane.target.name : printName(lane.target)}
               </th>
             </tr>
             {lane.writes.map(column => (
@@ -151,7 +216,7 @@ function LaneTypes({ plan }: { plan: PlanAnswer }) {
                   {lane.key.includes(column.name) && <span className="font-sans text-ink-2"> key</span>}
                 </td>
                 <td className="pr-2 text-ink-2">
-                  {lane.reads.find(({ name }) => name === takenFrom(column))?.nativeType}
+                  {lane.reads.find(({ name }) => name === madeOf(column))?.nativeType ?? 'added'}
                 </td>
                 <td>{column.nativeType}</td>
               </tr>

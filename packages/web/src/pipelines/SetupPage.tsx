@@ -1,21 +1,31 @@
 import type { ConnectionInfo, ConnectorInfo } from '@tide/core/api/connections'
 import type { PipelineStatus } from '@tide/core/api/pipelines'
+import { withChosen } from '@tide/core/definition/choose'
+import type { PlanAnswer } from '@tide/core/api/plans'
+import { planMarkdown } from '@tide/core/plan/markdown'
+import type { PlanNote } from '@tide/core/plan/note'
 import { isChangeable, type Definition } from '@tide/core/definition/definition'
-import { datasetId, type DatasetName } from '@tide/core/records/dataset'
-import { useState } from 'react'
+import { useMemo, useState } from 'react'
 import { useNavigate, useParams, useSearchParams } from 'react-router'
 import { api } from '../api/client.ts'
+import { save } from '../api/save.ts'
 import { putPipeline, useLive, usePipeline } from '../api/live.ts'
 import { refreshConnections, useConnections, useConnectors } from '../api/queries.ts'
 import { useWhere } from '../frame/crumbs.ts'
+import { TextButton } from '../parts/Button.tsx'
 import { ErrorNotice } from '../parts/Notice.tsx'
 import { PlanMargin } from './PlanMargin.tsx'
+import { ColumnsSection } from './setup/ColumnsSection.tsx'
 import { decisions } from './setup/decisions.ts'
+import { FileSection } from './setup/FileSection.tsx'
+import { NamesSection } from './setup/NamesSection.tsx'
 import { Pick } from './setup/Pick.tsx'
+import { RowsSection } from './setup/RowsSection.tsx'
 import { Section } from './setup/Section.tsx'
 import { StartButton } from './setup/StartButton.tsx'
 import { TablesSection } from './setup/TablesSection.tsx'
 import { ToSection } from './setup/ToSection.tsx'
+import { useChosen } from './setup/useChosen.ts'
 import { useKept } from './setup/useKept.ts'
 import { usePlan } from './usePlan.ts'
 
@@ -43,7 +53,7 @@ export function SetupPage() {
   return <Setup begin={begin} present={pipeline} connections={connections} connectors={connectors} />
 }
 
-type SectionName = 'from' | 'to' | 'tables'
+type SectionName = Exclude<PlanNote['section'], 'name'> | 'file'
 
 interface SetupProps {
   begin: Definition
@@ -60,6 +70,11 @@ function Setup({ begin, present, connections, connectors }: SetupProps) {
     begin.from === '' ? 'from' : begin.to === '' ? 'to' : 'tables',
   )
   const adding = present !== undefined && !isChangeable(present.state)
+  const fixed = useMemo(
+    () => (adding ? present.lanes.map(({ source }) => source) : undefined),
+    [adding, present],
+  )
+  const chosen = useChosen(definition)
   const { id, saved, error: saveError, flush } = useKept(definition, present?.id, begin, !adding)
   const plan = usePlan(definition, id)
   const from = connections.find(connection => connection.id === definition.from)
@@ -83,7 +98,7 @@ function Setup({ begin, present, connections, connectors }: SetupProps) {
     )
   const start = async () => {
     const saved = await flush()
-    const { tables } = definition
+    const tables = plan.data?.lanes.map(({ source }) => source) ?? []
     const [deed, body] = adding ? ['extend', { tables }] : ['start', { plan: plan.data?.digest }]
     const started = api<PipelineStatus>('POST', `/pipelines/${saved}/${deed}`, body)
     // What is refused may be so because the systems are not what the plan was made of.
@@ -130,7 +145,7 @@ function Setup({ begin, present, connections, connectors }: SetupProps) {
             connections={inRole('source')}
             chosen={definition.from}
             choose={chosen => {
-              change({ from: chosen, ...(chosen === definition.from ? {} : { tables: [] }) })
+              change({ from: chosen, ...(chosen === definition.from ? {} : { tables: [], without: [] }) })
               setOpen(definition.to === '' ? 'to' : 'tables')
             }}
           />
@@ -145,8 +160,21 @@ function Setup({ begin, present, connections, connectors }: SetupProps) {
         <TablesSection
           {...section('tables')}
           definition={definition}
-          fixed={adding ? begin.tables : []}
+          fixed={fixed}
+          chosen={chosen}
           change={change}
+        />
+        <NamesSection {...section('names')} definition={definition} change={change} />
+        <ColumnsSection {...section('columns')} definition={definition} tables={chosen} change={change} />
+        <RowsSection {...section('rows')} definition={definition} datasets={chosen} change={change} />
+        <FileSection
+          {...section('file')}
+          definition={definition}
+          connections={connections}
+          change={read => {
+            setNamed(true)
+            setDefinition(read)
+          }}
         />
         <Section
           name="start"
@@ -162,9 +190,10 @@ function Setup({ begin, present, connections, connectors }: SetupProps) {
         className="flex w-[33%] min-w-[320px] flex-col border-l border-line-2 bg-paper-2"
         aria-label="Plan"
       >
-        <div className="flex items-baseline justify-between px-5 pt-4 pb-2">
+        <div className="flex items-baseline gap-4 px-5 pt-4 pb-2">
           <h2 className="text-[16px]">Plan</h2>
-          <span className="text-[13px] text-ink-2" role="status">
+          {plan.data && plan.data.lanes.length > 0 && <ExportPlan name={definition.name} plan={plan.data} />}
+          <span className="ml-auto text-[13px] text-ink-2" role="status">
             {plan.isFetching ? 'recomputing …' : decisions(plan.data?.notes)}
           </span>
         </div>
@@ -172,16 +201,18 @@ function Setup({ begin, present, connections, connectors }: SetupProps) {
           <PlanMargin
             plan={plan.data}
             error={plan.error}
+            lookAgain={plan.lookAgain}
             fromName={from?.name ?? 'the source'}
             toName={to?.name ?? 'the target'}
-            leaveOut={(table: DatasetName) =>
-              change({ tables: definition.tables.filter(one => datasetId(one) !== datasetId(table)) })
-            }
-            goTo={name =>
-              name === 'name'
-                ? document.querySelector<HTMLInputElement>('main input')?.focus()
-                : setOpen(name)
-            }
+            leaveOut={tables => change(withChosen(definition, tables, false))}
+            {...(adding
+              ? {}
+              : {
+                  goTo: (name: PlanNote['section']) =>
+                    name === 'name'
+                      ? document.querySelector<HTMLInputElement>('main input')?.focus()
+                      : setOpen(name),
+                })}
           />
         </div>
         <div className="border-t border-line-2 px-5 py-3">
@@ -200,5 +231,16 @@ function Setup({ begin, present, connections, connectors }: SetupProps) {
         </div>
       </aside>
     </>
+  )
+}
+
+function ExportPlan({ name, plan }: { name: string; plan: PlanAnswer }) {
+  const file = name || 'plan'
+  return (
+    <span className="text-[13px] text-ink-2">
+      save as{' '}
+      <TextButton onClick={() => save(`${file}.plan.md`, planMarkdown(name, plan))}>Markdown</TextButton> or{' '}
+      <TextButton onClick={() => save(`${file}.plan.json`, JSON.stringify(plan, null, 2))}>JSON</TextButton>
+    </span>
   )
 }

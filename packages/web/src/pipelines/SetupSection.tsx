@@ -1,10 +1,14 @@
 import type { PipelineStatus } from '@tide/core/api/pipelines'
 import { isChangeable } from '@tide/core/definition/definition'
 import { printName } from '@tide/core/records/dataset'
+import { printCondition } from '@tide/core/scope/condition'
+import { printColumnDeed } from '@tide/core/shape/column-rule'
 import { useOutletContext } from 'react-router'
 import { moment, plural } from '../format.ts'
 import { ButtonLink } from '../parts/Button.tsx'
+import { printDeed, printWhich } from '@tide/core/naming/rule'
 import { canTakeMore } from '../parts/StateWord.tsx'
+import { tablesSaid } from './tablesSaid.ts'
 
 /** What a pipeline is set up to do, for reading. */
 export function SetupSection() {
@@ -22,20 +26,68 @@ export function SetupSection() {
         </dd>
         <dt>Tables</dt>
         <dd>
-          {plural(definition.tables.length, 'table')}
-          <ul className="mt-1 font-mono text-[12px] text-ink-2">
-            {definition.tables.map(table => {
-              const lane = lanes.find(
-                ({ source }) => source.namespace === table.namespace && source.name === table.name,
-              )
-              return (
-                <li key={printName(table)}>
-                  {printName(table)}
-                  {lane && ` → ${printName(lane.target)}`}
+          {tablesSaid(pipeline)}
+          {(definition.patterns?.length ?? 0) > 0 && (
+            <ol className="mt-1 text-[13px] text-ink-2">
+              {definition.patterns!.map(({ take, like }, i) => (
+                <li key={i}>
+                  {i + 1}. {take === 'in' ? 'take in' : 'leave out'}{' '}
+                  <span className="font-mono text-[12px]">{like}</span>
                 </li>
-              )
-            })}
+              ))}
+            </ol>
+          )}
+          <ul className="mt-1 font-mono text-[12px] text-ink-2">
+            {lanes.length > 0
+              ? lanes.map(({ source, target }) => (
+                  <li key={printName(source)}>
+                    {printName(source)} → {printName(target)}
+                  </li>
+                ))
+              : definition.tables.map(table => <li key={printName(table)}>{printName(table)}</li>)}
           </ul>
+        </dd>
+        <dt>Names</dt>
+        <dd>
+          {(definition.names?.length ?? 0) === 0
+            ? 'As they are at the source.'
+            : plural(definition.names!.length, 'naming rule')}
+          <ol className="mt-1 text-[13px] text-ink-2">
+            {definition.names?.map((rule, i) => (
+              <li key={i}>
+                {i + 1}. {printWhich(rule)}: {printDeed(rule.does)}
+              </li>
+            ))}
+          </ol>
+        </dd>
+        <dt>Columns</dt>
+        <dd>
+          {(definition.columns?.length ?? 0) === 0
+            ? 'All, as they are.'
+            : plural(definition.columns!.length, 'column rule')}
+          <ol className="mt-1 text-[13px] text-ink-2">
+            {definition.columns?.map(({ like, does }, i) => (
+              <li key={i}>
+                {i + 1}. <span className="font-mono text-[12px]">{like}</span>: {printColumnDeed(does)}
+              </li>
+            ))}
+          </ol>
+        </dd>
+        <dt>Rows</dt>
+        <dd>
+          {(definition.scopes?.length ?? 0) === 0 ? 'All.' : plural(definition.scopes!.length, 'scope')}{' '}
+          {definition.deletes === 'keep'
+            ? 'Deleted ones stay as they were.'
+            : typeof definition.deletes === 'object'
+              ? `Deleted ones stay, with the time in ${definition.deletes.mark}.`
+              : 'Deleted ones go.'}
+          <ol className="mt-1 text-[13px] text-ink-2">
+            {definition.scopes?.map(({ like, where }, i) => (
+              <li key={i}>
+                {i + 1}. <span className="font-mono text-[12px]">{like}</span>: {printCondition(where)}
+              </li>
+            ))}
+          </ol>
         </dd>
         <dt>Start</dt>
         <dd>

@@ -1,6 +1,7 @@
-import { datasetId, type Dataset, type DatasetName } from '@tide/core/records/dataset'
+import { chooser, type Choice, type Decision } from '@tide/core/definition/choose'
+import { datasetId, printName, type Dataset, type DatasetName } from '@tide/core/records/dataset'
 import { useVirtualizer } from '@tanstack/react-virtual'
-import { useRef, useState } from 'react'
+import { useMemo, useRef, useState } from 'react'
 import { bytes, count, plural } from '../format.ts'
 import { TextButton } from '../parts/Button.tsx'
 import { FindField } from '../parts/Field.tsx'
@@ -8,32 +9,58 @@ import { Name } from '../parts/Name.tsx'
 
 interface TableTreeProps {
   datasets: Dataset[]
-  chosen: DatasetName[]
+  definition: Choice
   /** Those that are in it already, and stay. */
   fixed: readonly DatasetName[]
-  change: (chosen: DatasetName[]) => void
+  tick: Tick
   lookAgain: () => void
 }
 
-type Line = { schema: string; members: Dataset[] } | { dataset: Dataset }
+type Tick = (touched: Dataset[], on: boolean) => void
+
+interface Entry {
+  dataset: Dataset
+  id: string
+  /** What is looked for, in lower case. */
+  find: string
+  decision: Decision
+  stays: boolean
+}
+
+type Line = { schema: string; members: Entry[] } | { entry: Entry }
 
 const LINE = 27
 const GRID =
-  'grid grid-cols-[24px_minmax(0,1fr)_108px_64px_152px_106px] items-center gap-2 border-b border-line pr-1'
+  'grid grid-cols-[24px_minmax(0,1fr)_108px_64px_152px_120px] items-center gap-2 border-b border-line pr-1'
 
 /** Tables under their schemas, to be ticked whole or one by one. Space ticks, arrows move. */
-export function TableTree({ datasets, chosen, fixed, change, lookAgain }: TableTreeProps) {
+export function TableTree({ datasets, definition, fixed, tick, lookAgain }: TableTreeProps) {
   const [find, setFind] = useState('')
+  const [toldId, setToldId] = useState('')
   const scroller = useRef<HTMLDivElement>(null)
-  const ids = new Set(chosen.map(datasetId))
-  const stay = new Set(fixed.map(datasetId))
-  const shown = datasets.filter(({ namespace, name }) =>
-    `${namespace}.${name}`.toLowerCase().includes(find.toLowerCase()),
-  )
-  const lines = [...new Set(shown.map(({ namespace }) => namespace))].flatMap((schema): Line[] => {
-    const members = shown.filter(({ namespace }) => namespace === schema)
-    return [{ schema, members }, ...members.map(dataset => ({ dataset }))]
-  })
+  const entries = useMemo(() => {
+    const decide = chooser(definition)
+    const stay = new Set(fixed.map(datasetId))
+    return datasets.map((dataset): Entry => {
+      const id = datasetId(dataset)
+      const find = `${dataset.namespace}.${dataset.name}`.toLowerCase()
+      return { dataset, id, find, decision: decide(dataset), stays: stay.has(id) }
+    })
+  }, [datasets, definition, fixed])
+  const told = entries.find(({ id }) => id === toldId)
+  const lines = useMemo(() => {
+    const schemas = new Map<string, Entry[]>()
+    for (const entry of entries) {
+      if (!entry.find.includes(find.toLowerCase())) continue
+      const members = schemas.get(entry.dataset.namespace)
+      if (members) members.push(entry)
+      else schemas.set(entry.dataset.namespace, [entry])
+    }
+    return [...schemas].flatMap(([schema, members]): Line[] => [
+      { schema, members },
+      ...members.map(entry => ({ entry })),
+    ])
+  }, [entries, find])
   // eslint-disable-next-line react-hooks/incompatible-library -- the virtualizer is not memoised on purpose
   const virtual = useVirtualizer({
     count: lines.length,
@@ -42,16 +69,10 @@ export function TableTree({ datasets, chosen, fixed, change, lookAgain }: TableT
     // A line stays the same element when others come before it, so that the focus stays where it is.
     getItemKey: index => {
       const line = lines[index]!
-      return 'schema' in line ? line.schema : datasetId(line.dataset)
+      return 'schema' in line ? line.schema : line.entry.id
     },
     overscan: 10,
   })
-  const tick = (members: Dataset[], on: boolean) => {
-    const touched = new Set(members.map(datasetId).filter(id => !stay.has(id)))
-    const rest = chosen.filter(name => !touched.has(datasetId(name)))
-    const more = members.filter(member => touched.has(datasetId(member)))
-    change(on ? [...rest, ...more.map(({ namespace, name }) => ({ namespace, name }))] : rest)
-  }
   return (
     <div>
       <div className="flex items-baseline gap-4">
@@ -75,45 +96,37 @@ export function TableTree({ datasets, chosen, fixed, change, lookAgain }: TableT
             return (
               <div key={key} className="absolute inset-x-0" style={{ top: start, height: LINE }}>
                 {'schema' in line ? (
-                  <SchemaLine {...line} ids={ids} tick={tick} />
+                  <SchemaLine {...line} tick={tick} />
                 ) : (
-                  <TableLine
-                    dataset={line.dataset}
-                    ticked={ids.has(datasetId(line.dataset))}
-                    stays={stay.has(datasetId(line.dataset))}
-                    tick={tick}
-                  />
+                  <TableLine entry={line.entry} tick={tick} tell={setToldId} />
                 )}
               </div>
             )
           })}
         </div>
-        {shown.length === 0 && (
+        {lines.length === 0 && (
           <p className="py-3 text-ink-2">
             {find ? `No table is found by “${find}”.` : 'The source has no tables this user may read.'}
           </p>
         )}
       </div>
+      <p className="min-h-10 pt-1.5 text-[12px] text-ink-2">
+        {told && (
+          <>
+            <span className="font-mono">{printName(told.dataset)}</span>
+            {`: ${[whyOf(told), told.dataset.key.length === 0 ? told.dataset.keyNote : `key ${told.dataset.key.join(', ')}`, told.dataset.notFollowed, told.dataset.unseen].filter(Boolean).join('; ')}`}
+          </>
+        )}
+      </p>
     </div>
   )
 }
 
-type Tick = (members: Dataset[], on: boolean) => void
-
-function SchemaLine({
-  schema,
-  members,
-  ids,
-  tick,
-}: {
-  schema: string
-  members: Dataset[]
-  ids: Set<string>
-  tick: Tick
-}) {
-  const ticked = members.filter(member => ids.has(datasetId(member))).length
-  const possible = members.filter(member => member.key.length > 0)
-  const all = ticked > 0 && possible.every(member => ids.has(datasetId(member)))
+function SchemaLine({ schema, members, tick }: { schema: string; members: Entry[]; tick: Tick }) {
+  const open = members.filter(({ stays }) => !stays)
+  const chosen = members.filter(({ decision, stays }) => stays || decision.takesPart)
+  const possible = open.filter(({ dataset }) => dataset.key.length > 0)
+  const all = chosen.length > 0 && possible.every(({ decision }) => decision.takesPart)
   return (
     <label className={`${GRID} h-full`}>
       <input
@@ -121,38 +134,44 @@ function SchemaLine({
         aria-label={`All of ${schema}`}
         checked={all}
         ref={element => {
-          if (element) element.indeterminate = ticked > 0 && !all
+          if (element) element.indeterminate = chosen.length > 0 && !all
         }}
-        onChange={() => tick(all ? members : possible, !all)}
+        onChange={() =>
+          tick(
+            (all ? open : possible).map(({ dataset }) => dataset),
+            !all,
+          )
+        }
       />
-      <span>
+      <span className="col-span-5 overflow-hidden text-ellipsis whitespace-nowrap">
         <b>{schema}</b>{' '}
         <span className="text-ink-2">
-          {ticked} of {plural(members.length, 'table')}
+          {chosen.length} of {plural(members.length, 'table')}
         </span>
       </span>
     </label>
   )
 }
 
-interface TableLineProps {
-  dataset: Dataset
-  ticked: boolean
-  stays: boolean
-  tick: Tick
+/** What decided that it takes part or not. */
+function whyOf({ dataset: { key, keyNote }, decision, stays }: Entry): string {
+  if (stays) return 'in it already'
+  if (decision.by === 'pattern')
+    return `${decision.takesPart ? 'in' : 'out'} by pattern ${decision.pattern + 1}`
+  if (decision.by === 'hand') return decision.takesPart ? 'ticked' : 'taken out'
+  return key.length === 0 ? (keyNote ?? 'cannot be followed') : ''
 }
 
-function TableLine({ dataset, ticked, stays, tick }: TableLineProps) {
-  const { name, rows, rowsExact, key, keyNote } = dataset
-  const why = stays
-    ? 'in it already'
-    : ticked
-      ? 'ticked'
-      : key.length === 0
-        ? (keyNote ?? 'cannot be followed')
-        : ''
+function TableLine({ entry, tick, tell }: { entry: Entry; tick: Tick; tell: (id: string) => void }) {
+  const { dataset, decision, stays } = entry
+  const { name, rows, rowsExact, key } = dataset
+  const ticked = stays || decision.takesPart
   return (
-    <label className={`${GRID} h-full pl-5 ${ticked ? '' : 'text-ink-3'}`}>
+    <label
+      className={`${GRID} h-full pl-5 ${ticked ? '' : 'text-ink-3'}`}
+      onMouseEnter={() => tell(entry.id)}
+      onFocus={() => tell(entry.id)}
+    >
       <input
         type="checkbox"
         aria-label={`${dataset.namespace}.${name}`}
@@ -176,8 +195,8 @@ function TableLine({ dataset, ticked, stays, tick }: TableLineProps) {
       ) : (
         <span className="font-semibold text-ochre">no key</span>
       )}
-      <span className="overflow-hidden text-[12px] text-ellipsis whitespace-nowrap text-ink-3" title={why}>
-        {why}
+      <span className="overflow-hidden text-[12px] text-ellipsis whitespace-nowrap text-ink-3">
+        {whyOf(entry)}
       </span>
     </label>
   )

@@ -1,15 +1,27 @@
 import type { PlanAnswer } from '@tide/core/api/plans'
 import type { Definition } from '@tide/core/definition/definition'
 import { keepPreviousData, useQuery } from '@tanstack/react-query'
+import { useRef } from 'react'
 import { api } from '../api/client.ts'
 
 /** The plan of a definition, recomputed at every edit; the former one stands until the new one is there. */
 export function usePlan(definition: Definition, pipeline: string | undefined) {
-  return useQuery({
+  const fresh = useRef(false)
+  const plan = useQuery({
     queryKey: ['plan', pipeline, definition],
-    queryFn: () => api<PlanAnswer>('POST', '/plan', { pipeline, definition }),
+    queryFn: ({ signal }) => {
+      const asked = { pipeline, definition, fresh: fresh.current }
+      fresh.current = false
+      return api<PlanAnswer>('POST', '/plan', asked, signal)
+    },
     placeholderData: keepPreviousData,
     gcTime: 10_000,
     staleTime: 0,
   })
+  /** Looks at both systems anew. */
+  const lookAgain = () => {
+    fresh.current = true
+    void plan.refetch()
+  }
+  return { ...plan, lookAgain }
 }

@@ -57,7 +57,11 @@ export function StartButton({ plan, ready, tables, replaced, verb: does, start }
       >
         {busy ? 'Starting …' : verb}
       </Button>
-      {blocked && ready && <p className="mt-1 text-center text-[12px] text-ink-2">{decisions(plan)} first</p>}
+      {blocked && (
+        <p className="mt-1 text-center text-[12px] text-ink-2">
+          {ready ? `${decisions(plan)} first` : 'The plan is not ready yet.'}
+        </p>
+      )}
     </>
   )
 }

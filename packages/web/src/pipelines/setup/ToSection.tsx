@@ -19,7 +19,7 @@ export function ToSection({ definition, to, connections, change, ...turning }: T
       title="To"
       says={
         to
-          ? `${to.name}${definition.targetSchema ? `, schema ${definition.targetSchema}` : ', no schema named'}`
+          ? `${to.name}${definition.targetSchema ? `, schema ${definition.targetSchema}` : ', each table in a schema named after its own'}`
           : 'not chosen yet'
       }
     >
@@ -35,7 +35,8 @@ export function ToSection({ definition, to, connections, change, ...turning }: T
           mono
           value={definition.targetSchema}
           onChange={event => change({ targetSchema: event.target.value })}
-          hint="Takes all the tables; it is made if it is not there."
+          placeholder="named after its own"
+          hint="Takes all the tables; empty, each goes into a schema named after its own. What is missing is made."
         />
       </div>
     </Section>

@@ -1,0 +1,87 @@
+import type { ColumnDeed, ColumnRule } from '@tide/core/shape/column-rule'
+import { InlineField, InlineSelect } from '../../parts/Field.tsx'
+import { OrderedList } from '../../parts/OrderedList.tsx'
+import { COLUMN_DEEDS, columnChoiceOf } from './columnDeeds.ts'
+
+/** The column rules in their order, each in two lines: which columns or tables, and what becomes of them. */
+export function ColumnRules({
+  rules,
+  change,
+}: {
+  rules: readonly ColumnRule[]
+  change: (rules: ColumnRule[]) => void
+}) {
+  return (
+    <OrderedList
+      label="Column rules"
+      one="column rule"
+      items={rules}
+      change={change}
+      line={({ like, does }, number, set, buttons) => (
+        <>
+          <div className="flex items-baseline gap-2">
+            <b className="w-4">{number}</b>
+            <span className="text-ink-2">{'add' in does ? 'tables like' : 'columns like'}</span>
+            <InlineField
+              label={`Pattern of column rule ${number}`}
+              className="min-w-0 flex-1"
+              value={like}
+              onChange={event => set({ like: event.target.value, does })}
+            />
+            {buttons}
+          </div>
+          <div className="mt-1 flex items-baseline gap-2 pl-6">
+            <InlineSelect
+              label={`Deed of column rule ${number}`}
+              value={columnChoiceOf(does).title}
+              options={COLUMN_DEEDS.map(({ title }) => ({ value: title, title }))}
+              onChange={event =>
+                set({ like, does: COLUMN_DEEDS.find(({ title }) => title === event.target.value)!.begin })
+              }
+            />
+            <DeedFields number={number} deed={does} change={next => set({ like, does: next })} />
+          </div>
+        </>
+      )}
+    />
+  )
+}
+
+interface DeedFieldsProps {
+  number: number
+  deed: ColumnDeed
+  change: (deed: ColumnDeed) => void
+}
+
+function DeedFields({ number, deed, change }: DeedFieldsProps) {
+  const field = (label: string, value: string, set: (text: string) => void, width = 'w-36') => (
+    <>
+      <span className="text-ink-2">{label}</span>
+      <InlineField
+        label={`${label} of column rule ${number}`}
+        className={`${width} min-w-0`}
+        value={value}
+        onChange={event => set(event.target.value)}
+      />
+    </>
+  )
+  const whole = (text: string) => Math.min(100, Number(text.replace(/\D/g, '')))
+  if ('add' in deed) {
+    return (
+      <>
+        {field('called', deed.add, add => change({ ...deed, add }))}
+        {'constant' in deed &&
+          field('always', deed.constant ?? '', constant => change({ ...deed, constant }))}
+      </>
+    )
+  }
+  if (!('mask' in deed)) return null
+  if (deed.mask === 'constant') return field('always', deed.by, by => change({ ...deed, by }))
+  if (deed.mask !== 'ends') return null
+  return (
+    <>
+      {field('first', String(deed.first), text => change({ ...deed, first: whole(text) }), 'w-12')}
+      {field('last', String(deed.last), text => change({ ...deed, last: whole(text) }), 'w-12')}
+    </>
+  )
+}

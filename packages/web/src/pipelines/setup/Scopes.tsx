@@ -1,0 +1,154 @@
+import type { Definition } from '@tide/core/definition/definition'
+import { printCondition } from '@tide/core/scope/condition'
+import { useId } from 'react'
+import { TextButton } from '../../parts/Button.tsx'
+import { InlineField, InlineSelect } from '../../parts/Field.tsx'
+import { OrderedList } from '../../parts/OrderedList.tsx'
+import {
+  conditionOf,
+  listOf,
+  singleOf,
+  testOf,
+  TESTS,
+  valueOf,
+  type Single,
+  type Test,
+} from './conditions.ts'
+
+export type Scope = NonNullable<Definition['scopes']>[number]
+
+interface ScopesProps {
+  scopes: readonly Scope[]
+  /** Names of columns that there are, to choose from. */
+  columns: readonly string[]
+  change: (scopes: Scope[]) => void
+}
+
+/** Which rows of which tables take part, a condition a line. */
+export function Scopes({ scopes, columns, change }: ScopesProps) {
+  const listId = useId()
+  return (
+    <>
+      <datalist id={listId}>
+        {columns.map(name => (
+          <option key={name} value={name} />
+        ))}
+      </datalist>
+      <OrderedList
+        label="Scopes"
+        one="scope"
+        items={scopes}
+        change={change}
+        line={(scope, number, set, buttons) => (
+          <>
+            <div className="flex items-baseline gap-2">
+              <b className="w-4">{number}</b>
+              <span className="text-ink-2">of tables like</span>
+              <InlineField
+                label={`Pattern of scope ${number}`}
+                className="min-w-0 flex-1"
+                value={scope.like}
+                onChange={event => set({ ...scope, like: event.target.value })}
+              />
+              {buttons}
+            </div>
+            <Conditions scope={scope} number={number} listId={listId} change={set} />
+          </>
+        )}
+      />
+    </>
+  )
+}
+
+interface ConditionsProps {
+  scope: Scope
+  number: number
+  listId: string
+  change: (scope: Scope) => void
+}
+
+function Conditions({ scope, number, listId, change }: ConditionsProps) {
+  const list = listOf(scope.where)
+  if (!list) return <p className="mt-1 pl-6 font-mono text-[12px]">{printCondition(scope.where)}</p>
+  const { join, parts } = list
+  const put = (next: Single[]) => change({ ...scope, where: conditionOf({ join, parts: next }) })
+  return (
+    <div className="mt-1 space-y-1 pl-6">
+      {parts.map((part, i) => (
+        <div key={i} className="flex items-baseline gap-2">
+          {i === 0 ? (
+            <span className="w-14 text-ink-2">those of</span>
+          ) : (
+            <InlineSelect
+              label={`How the conditions of scope ${number} are joined`}
+              className="w-14"
+              value={join}
+              options={[
+                { value: 'all', title: 'and' },
+                { value: 'any', title: 'or' },
+              ]}
+              onChange={event =>
+                change({ ...scope, where: conditionOf({ join: event.target.value as 'all' | 'any', parts }) })
+              }
+            />
+          )}
+          <SingleFields
+            what={`condition ${i + 1} of scope ${number}`}
+            single={part}
+            listId={listId}
+            change={next => put(parts.map((other, n) => (n === i ? next : other)))}
+          />
+          {parts.length > 1 && (
+            <TextButton
+              aria-label={`Remove condition ${i + 1} of scope ${number}`}
+              onClick={() => put(parts.filter((_, n) => n !== i))}
+            >
+              Remove
+            </TextButton>
+          )}
+        </div>
+      ))}
+      <TextButton
+        onClick={() => put([...parts, { column: parts.at(-1)?.column ?? 'id', op: 'equals', value: '' }])}
+      >
+        Add a condition
+      </TextButton>
+    </div>
+  )
+}
+
+interface SingleFieldsProps {
+  what: string
+  single: Single
+  listId: string
+  change: (single: Single) => void
+}
+
+function SingleFields({ what, single, listId, change }: SingleFieldsProps) {
+  const [test, value] = [testOf(single), valueOf(single)]
+  return (
+    <>
+      <InlineField
+        label={`Column of ${what}`}
+        className="w-36 min-w-0"
+        list={listId}
+        value={single.column}
+        onChange={event => change({ ...single, column: event.target.value })}
+      />
+      <InlineSelect
+        label={`Test of ${what}`}
+        value={test}
+        options={TESTS.map(one => ({ value: one, title: one }))}
+        onChange={event => change(singleOf(single.column, event.target.value as Test, value ?? ''))}
+      />
+      {value !== undefined && (
+        <InlineField
+          label={`Value of ${what}`}
+          className="w-36 min-w-0 flex-1"
+          value={value}
+          onChange={event => change(singleOf(single.column, test, event.target.value))}
+        />
+      )}
+    </>
+  )
+}
