@@ -51,6 +51,8 @@ export interface DifferentialCase {
   cutOff: boolean
   /** With values that not every target holds. */
   wild: boolean
+  /** How it is shaped on the way. */
+  shaping: number
 }
 
 const PIECES = [
@@ -139,4 +141,5 @@ export const differentialCase = fc.record<DifferentialCase>({
   transactions: fc.array(transaction, { minLength: 0, maxLength: 16 }),
   cutOff: fc.nat(2).map(n => n === 2),
   wild: fc.nat(9).map(n => n === 9),
+  shaping: number,
 })

@@ -1,10 +1,11 @@
 /** Compares what a source and a target hold, by their own SQL. */
-import { takenFrom } from '@tide/core/plan/lane'
+import { madeOf, type Lane, type WrittenColumn } from '@tide/core/plan/lane'
 import { DuckDBInstance } from '@duckdb/node-api'
+import { createHmac } from 'node:crypto'
 import { join } from 'node:path'
 import { mariadbDialect } from './dialects.ts'
-import type { Following } from './following.ts'
-import { renderingOf, type Rendering, type SystemKind } from './render.ts'
+import { MASK_KEY, type Following } from './following.ts'
+import { HEX, renderingOf, type Rendering, type SystemKind } from './render.ts'
 import type { BuiltTable } from './script.ts'
 import type { Source } from './source.ts'
 import { CURSOR, PLAIN_SETTINGS, plainClient, TARGET_DATABASE, type Systems } from './systems.ts'
@@ -20,10 +21,12 @@ export async function compare(
 ): Promise<string> {
   for (const lane of following.plan.lanes) {
     const table = tables.find(({ name }) => name === lane.source.name)!
-    const columns = lane.writes.filter(column => takenFrom(column) !== CURSOR)
+    const columns = lane.writes.filter(column => ![undefined, CURSOR].includes(madeOf(column)))
     const target = identOf(following.target)
     const renderings = columns.map(column => {
-      const name = takenFrom(column)!
+      const name = madeOf(column)!
+      if (column.value.from === 'masked')
+        return hashed(source, following.target, table, name, target(column.name))
       return renderingOf(
         source.kind,
         following.target,
@@ -34,19 +37,55 @@ export async function compare(
       )
     })
     const here = await source.rows(
-      `SELECT ${renderings.map(one => one.source).join(', ')} FROM ${source.dialect.ident(source.namespace)}.${source.dialect.ident(table.name)}`,
+      `SELECT ${renderings.map(one => one.source).join(', ')} FROM ${source.dialect.ident(source.namespace)}.${source.dialect.ident(table.name)}${scopeOf(lane, source)}`,
     )
     const there = await targetRows(
       systems,
       following.target,
       folder,
-      `SELECT ${renderings.map(one => one.target).join(', ')} FROM ${target(lane.target.namespace)}.${target(lane.target.name)}`,
+      `SELECT ${renderings.map(one => one.target).join(', ')} FROM ${target(lane.target.namespace)}.${target(lane.target.name)}${unmarked(lane, target)}`,
     )
-    const difference = differ(normal(here, renderings), normal(there, renderings))
+    const difference = differ(normal(masked(here, columns), renderings), normal(there, renderings))
     if (difference)
-      return `${table.name} (${columns.map(column => `${takenFrom(column)}: ${lane.reads.find(({ name }) => name === takenFrom(column))?.nativeType} → ${column.nativeType}`).join('; ')}): ${difference}`
+      return `${table.name} (${columns.map(column => `${madeOf(column)}: ${lane.reads.find(({ name }) => name === madeOf(column))?.nativeType} → ${column.nativeType}`).join('; ')}): ${difference}`
   }
   return ''
+}
+
+/** The text at the source and the hash at the target, as hexadecimal digits of their bytes. */
+function hashed(source: Source, to: SystemKind, table: BuiltTable, name: string, target: string): Rendering {
+  const text = renderingOf(
+    source.kind,
+    'duckdb',
+    specOf(table, name),
+    source.dialect.ident(name),
+    { name, type: { kind: 'utf8' }, nativeType: 'VARCHAR', nullable: true },
+    '',
+  )
+  return { source: text.source, target: HEX[to](target), normal: value => value.toLowerCase() }
+}
+
+/** What node's own HMAC makes of the texts of masked columns. */
+function masked(rows: (string | null)[][], columns: readonly WrittenColumn[]): (string | null)[][] {
+  return rows.map(row =>
+    row.map((value, i) => {
+      if (value === null || columns[i]!.value.from !== 'masked') return value
+      const hash = createHmac('sha256', MASK_KEY).update(Buffer.from(value, 'hex')).digest('hex')
+      return Buffer.from(hash).toString('hex')
+    }),
+  )
+}
+
+function scopeOf({ scope }: Lane, { dialect }: Source): string {
+  if (scope === null) return ''
+  if (!('isNull' in scope)) throw new Error('a scope that is not made here')
+  return ` WHERE ${dialect.ident(scope.column)} IS ${scope.isNull ? 'NULL' : 'NOT NULL'}`
+}
+
+/** Rows that the source has deleted stay, marked. */
+function unmarked({ writes }: Lane, target: (name: string) => string): string {
+  const mark = writes.find(({ value }) => value.from === 'metadata' && value.what === 'deleted at')
+  return mark ? ` WHERE ${target(mark.name)} IS NULL` : ''
 }
 
 /** What is computed is a whole number. */

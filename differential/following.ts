@@ -1,6 +1,5 @@
 /** One pipeline, run as an engine runs it, that can be cut off anywhere. */
 import type { Plan } from '@tide/core/plan/plan'
-import { sameValue } from '@tide/core/records/same'
 import { setTimeout as sleep } from 'node:timers/promises'
 import type { Session } from '../packages/connectors/src/contract/session.ts'
 import type { JournalKeepers } from '../packages/engine/src/journal/keepers.ts'
@@ -8,6 +7,7 @@ import type { EngineParts } from '../packages/engine/src/parts.ts'
 import type { Surroundings } from '../packages/engine/src/repositories.ts'
 import { Runner } from '../packages/engine/src/runner.ts'
 import { MemoryStore } from '../packages/engine/tests/memory-store.ts'
+import { rowPair } from '../packages/server/src/row-pair.ts'
 import type { SystemKind } from './render.ts'
 
 const FOLLOWS_WITHIN_MS = 30_000
@@ -24,6 +24,9 @@ export const surroundings: Surroundings = {
   sleep: (milliseconds, signal) => sleep(milliseconds, undefined, { signal }).catch(() => {}),
   newId: () => Math.random().toString(36).slice(2),
 }
+
+/** Of the masks' keyed hash. */
+export const MASK_KEY = new Uint8Array(32).fill(7)
 
 export class Following {
   readonly target: SystemKind
@@ -59,6 +62,7 @@ export class Following {
       home: 'here',
       connections,
       surroundings,
+      maskKey: MASK_KEY,
       journals,
       pipelines: this.store.pipelines,
       leases: this.store.leases,
@@ -133,32 +137,30 @@ export class Following {
   }
 
   /** Whether *Rows*, which shows single rows of both sides, finds the same what is the same; what it does not, in words. */
-  async rowsAgree(open: (id: string) => Promise<Session>, from: string): Promise<string | undefined> {
-    const [source, target] = [await open(from), await open(this.target)]
+  async rowsAgree(open: (id: string) => Promise<Session>): Promise<string | undefined> {
+    const held = new Map<string, Session>()
+    const use = async <T>(id: string, body: (session: Session) => Promise<T>): Promise<T> => {
+      const session = held.get(id) ?? (await open(id))
+      held.set(id, session)
+      return body(session)
+    }
+    const services = { sessions: { use }, store: { maskKey: MASK_KEY } }
+    const { record } = this.store
     try {
-      for (const lane of this.plan.lanes) {
-        const { reads, writes } = lane
-        const here = { dataset: lane.source, columns: reads, key: lane.identity }
-        const row = await source.row(here, null)
-        if (!row) continue
-        const value = lane.identity.map(part => row[reads.findIndex(({ name }) => name === part)]!)
-        const again = await source.row(here, value)
-        const landed = await target.row({ dataset: lane.target, columns: writes, key: lane.key }, value)
-        for (const [side, found] of [
-          ['source', again],
-          ['target', landed],
-        ] as const) {
-          if (!found)
-            return `Rows: ${lane.target.name} ${side} does not find the row with ${JSON.stringify(value).slice(0, 200)}`
-          const odd = writes.findIndex((column, i) => !sameValue(row[i]!, found[i]!, column.type))
-          if (odd !== -1)
-            return `Rows: ${lane.target.name}.${reads[odd]!.name} (${reads[odd]!.nativeType} as ${writes[odd]!.nativeType}) ${side}: ${String(row[odd]).slice(0, 100)} is shown as ${String(found[odd]).slice(0, 100)}`
-        }
+      for (const [index, lane] of this.plan.lanes.entries()) {
+        const last = await rowPair(services, record, index, null)
+        if (!last.atSource) continue
+        const { atSource, atTarget, fields } = await rowPair(services, record, index, last.key)
+        const lost = !atSource ? 'source' : !atTarget && lane.scope === null ? 'target' : undefined
+        if (lost)
+          return `Rows: ${lane.target.name} ${lost} does not find the row with ${JSON.stringify(last.key).slice(0, 200)}`
+        const odd = atTarget ? fields.find(({ same }) => !same) : undefined
+        if (odd)
+          return `Rows: ${lane.target.name}.${odd.name}: ${String(odd.source).slice(0, 100)} is shown as ${String(odd.there).slice(0, 100)}`
       }
       return undefined
     } finally {
-      await source.close()
-      await target.close()
+      for (const session of held.values()) await session.close()
     }
   }
 }

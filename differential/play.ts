@@ -14,6 +14,7 @@ import { openTarget } from './connectors.ts'
 import { Following, surroundings, type Outcome } from './following.ts'
 import type { Told } from './life.ts'
 import type { SystemKind } from './render.ts'
+import { shapingOf } from './shaping.ts'
 import { buildScript, type BuiltTable, type Script } from './script.ts'
 import { Source } from './source.ts'
 import type { SourceName, Systems } from './systems.ts'
@@ -51,7 +52,15 @@ export async function play(
     const catalogue = await withSession(open, name, session => session.catalogue())
     const outcomes: Outcome[] = []
     for (const target of targets) {
-      const planned = await planFor(target, open, source, catalogue.datasets, tables, `${name}_there`)
+      const planned = await planFor(
+        target,
+        open,
+        source,
+        catalogue.datasets,
+        tables,
+        `${name}_there`,
+        one.shaping,
+      )
       if (planned.refusal) outcomes.push({ target, result: 'refused', detail: planned.refusal })
       if (planned.plan.lanes.length > 0)
         following.push(new Following(target, name, planned.plan, journals, connections))
@@ -81,7 +90,7 @@ export async function play(
         outcomes.push({ target: one.target, ...failure })
         continue
       }
-      const rows = await one.rowsAgree(open, name)
+      const rows = await one.rowsAgree(open)
       await one.halt()
       const detail = rows ?? (await compare(systems, source, tables, one, folder))
       outcomes.push({ target: one.target, result: detail ? 'different' : 'same', detail })
@@ -146,13 +155,26 @@ async function planFor(
   datasets: readonly Dataset[],
   tables: readonly BuiltTable[],
   targetSchema: string,
+  shaping: number,
 ): Promise<{ plan: Plan; refusal: string }> {
   return withSession(open, target, async session => {
     const there = await session.catalogue()
+    const built = new Set(tables.map(({ name }) => name))
+    const isText = (table: string, column: string) =>
+      tables
+        .find(({ name }) => name === table)!
+        .columns.some(({ name, spec, generated }) => name === column && !generated && spec.family === 'text')
+    const shaped = shapingOf(
+      shaping,
+      datasets.filter(({ name }) => built.has(name)),
+      isText,
+      session.target!.profile,
+    )
     const make = (chosen: readonly string[]) =>
       makePlan({
         tables: chosen.map(name => ({ namespace: source.namespace, name })),
         targetSchema,
+        ...shaped,
         sameKind: target === source.kind,
         source: datasets,
         target: there.datasets,
@@ -163,7 +185,7 @@ async function planFor(
       })
     const all = make(tables.map(({ name }) => name))
     const refusals = all.notes.filter(({ level }) => level === 'refused')
-    const refused = new Set(refusals.map(({ table }) => table?.name))
+    const refused = new Set(refusals.flatMap(({ tables = [] }) => tables.map(({ name }) => name)))
     return {
       plan: make(tables.map(({ name }) => name).filter(name => !refused.has(name))),
       refusal: refusals.map(({ message }) => message).join(' '),

@@ -23,7 +23,7 @@ const withZero = (text: string): unknown => text.replace(/^(-?)\./, '$10.')
 const withoutZeros = (text: string): unknown => text.replace(/(\.\d*?)0+$/, '$1').replace(/\.$/, '')
 
 /** Text as the hexadecimal digits of its UTF-8. */
-const HEX: Record<SystemKind, (column: string) => string> = {
+export const HEX: Record<SystemKind, (column: string) => string> = {
   postgres: column => `encode(convert_to(${column}, 'UTF8'), 'hex')`,
   mariadb: column => `LOWER(HEX(CONVERT(${column} USING utf8mb4)))`,
   duckdb: column => `lower(hex(encode(${column})))`,

@@ -105,6 +105,39 @@ test('a body that is not right is refused property by property, and secrets are 
   expect(statSync(join(folder, 'secrets.key')).mode & 0o777).toBe(0o600)
 })
 
+test('what a source lacks to be followed is refused in the plan, with the text that remedies it, until it is put right', async () => {
+  await client.query(`CREATE ROLE onlooker LOGIN PASSWORD 'reads'; CREATE TABLE looked_at (id int PRIMARY KEY);
+    GRANT USAGE ON SCHEMA public TO onlooker; GRANT SELECT ON looked_at TO onlooker`)
+  const onlooker = await call<ConnectionInfo>(server.url, 'POST', '/connections', {
+    name: 'Onlooker',
+    kind: 'postgres',
+    config: { ...database.config, user: 'onlooker', password: 'reads', method: 'log' },
+  })
+  const definition = {
+    version: 2,
+    shape: 'replicate',
+    name: 'Looking',
+    from: onlooker.id,
+    to: to.id,
+    targetSchema: 'looking',
+    tables: [{ namespace: 'public', name: 'looked_at' }],
+  }
+  const plan = (fresh: boolean) => call<PlanAnswer>(server.url, 'POST', '/plan', { definition, fresh })
+  const told = {
+    level: 'refused',
+    section: 'from',
+    message: 'Onlooker, right to replicate: onlooker may not read the log.',
+    paste: 'ALTER ROLE "onlooker" REPLICATION;',
+  }
+  expect((await plan(false)).notes).toContainEqual(expect.objectContaining(told))
+  const { id } = await call<PipelineStatus>(server.url, 'POST', '/pipelines', definition)
+  expect((await post(`/pipelines/${id}/start`)).problem.detail).toBe(told.message)
+  expect((await status(id)).state).toBe('Draft')
+  await client.query(told.paste)
+  expect((await plan(true)).notes).not.toContainEqual(expect.objectContaining({ section: 'from' }))
+  await call(server.url, 'DELETE', `/pipelines/${id}`)
+})
+
 test('a foreign page cannot write', async () => {
   const response = await fetch(`${server.url}/api/pipelines/x/start`, {
     method: 'POST',

@@ -14,7 +14,8 @@ export function pagesOf(driver: () => WebDriver, url: () => string) {
     await driver().wait(until.elementIsEnabled(found), WAIT)
     await found.click()
   }
-  const field = (label: string) => xpath(`//*[@id = //label[normalize-space()="${label}"]/@for]`)
+  const field = (label: string) =>
+    xpath(`//*[@id = //label[normalize-space()="${label}"]/@for] | //input[@aria-label="${label}"]`)
   const type = async (label: string, text: string) => {
     const input = await field(label)
     await input.sendKeys(Key.chord(Key.CONTROL, 'a'), text)

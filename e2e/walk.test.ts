@@ -45,6 +45,16 @@ const {
   () => driver,
   () => server.url,
 )
+const pick = async (label: string, title: string) => {
+  const select = await find(By.css(`select[aria-label="${label}"]`))
+  await select.findElement(By.xpath(`./option[normalize-space()="${title}"]`)).click()
+}
+const warehouse = async (sql: string): Promise<string[][]> => {
+  const { id } = (await call<{ id: string; name: string }[]>(server.url, 'GET', '/connections')).find(
+    ({ name }) => name === 'growers_warehouse',
+  )!
+  return (await call<{ rows: string[][] }>(server.url, 'POST', '/query', { connection: id, sql })).rows
+}
 const pipelineCalled = async (name: string) =>
   (await call<PipelineStatus[]>(server.url, 'GET', '/pipelines')).find(
     ({ definition }) => definition.name === name,
@@ -107,25 +117,83 @@ test('a new pipeline: the plan says what would happen, refuses what cannot be, a
   await click(xpath('//label[contains(., "growers_warehouse")]//input'))
   await type('Schema at the target', 'NURSERY')
   await click(find(By.css('[aria-label="Change Tables"]')))
-  await click(find(By.css('[aria-label="All of nursery"]')))
-  await sees('belongs to the pipeline “Alderbank to warehouse”')
-  await click(find(By.css('[aria-label="nursery.watering_rota"]')))
+  await click(button('Add a pattern'))
+  await type('Pattern 1', 'nursery.*')
+  await sees('decides 11 tables')
   await sees('nursery.watering_rota has no key')
+  await click(button('Add a pattern'))
+  await type('Pattern 2', '*.tmp_*')
+  await sees('decides 2 tables')
+  await sees('out by pattern 2')
+  await sees('and 7 more belong to the pipeline “Alderbank to warehouse”')
   await click(find(By.css('[aria-label="Field Notes.Plot / Row"]')))
   await sees('it holds a space, “/”')
   await click(find(By.css('[aria-label="Change To"]')))
   await type('Schema at the target', 'SECOND')
   await click(xpath('//div[contains(., "has no key")]/p/button[normalize-space()="Leave it out"]'))
-  await click(
-    xpath('//div[contains(., "will not take the name")]/p/button[normalize-space()="Leave it out"]'),
-  )
+  await click(xpath('//div[contains(., "will not take the name")]/p/button[normalize-space()="Show"]'))
+  await sees('meet another 0')
+  await click(button('Propose what is missing'))
+  await sees('2 rules were missing; every name fits.')
+  await sees('BREITE_LANGE')
+  await sees('nothing left to decide')
+  await type('Pattern of rule 2', 'Field Notes.*')
+  await type('becomes of rule 2', '-')
+  await sees('PLOT-ROW, which "Field Notes"."Plot / Row" becomes: it holds “-”')
+  await type('becomes of rule 2', '_')
   await sees('nothing left to decide')
   await sees('Creates 9 tables and a schema')
   await sees('becomes VARCHAR, kept as text')
+  await click(find(By.css('[aria-label="Change Columns"]')))
+  await click(button('Add a rule'))
+  await pick('Deed of column rule 1', 'mask by a keyed hash')
+  await type('Pattern of column rule 1', 'nursery.batches.batch_id')
+  await sees('nursery.batches.batch_id is part of the key, and masked')
+  await type('Pattern of column rule 1', '*.contact_mail')
+  await pick('Table to rehearse', 'nursery.dispatches')
+  await sees('@example.org')
+  await click(find(By.css('[aria-label="Change Rows"]')))
+  await click(button('Add a scope'))
+  await type('Pattern of scope 1', 'nursery.batches')
+  await type('Column of condition 1 of scope 1', 'stages')
+  await sees('There is no column stages')
+  await type('Column of condition 1 of scope 1', 'stage')
+  await pick('Test of condition 1 of scope 1', 'is one of')
+  await type('Value of condition 1 of scope 1', 'sold, ready')
+  await pick('Table to rehearse', 'nursery.batches')
+  await sees('of all 6,000 rows take part')
+  await sees('Masks 1 column, scopes 1 table')
+  await sees('nothing left to decide')
   await click(button('Start copying 9 tables'))
   await sees('caught up', 60)
   const { lanes } = await pipelineCalled('Alderbank to growers_warehouse')
   expect(lanes.find(({ source }) => source.name === 'readings')!.copiedRows).toBeGreaterThanOrEqual(200_000)
+})
+
+test('a row of a table with a hostile name arrives under the names that the rules made', async () => {
+  const { lanes } = await pipelineCalled('Alderbank to growers_warehouse')
+  expect(lanes.find(({ source }) => source.name === 'Plot / Row')!.target.name).toBe('PLOT_ROW')
+  const table = `${standIns.screen}${encodeURIComponent('Field Notes')}/${encodeURIComponent('Plot / Row')}`
+  const page = await fetch(`${table}?find=stony`).then(response => response.text())
+  const row = /row\?ctid=([^"]+)"/.exec(page)![1]!
+  const plot = /<td>(\d+)<\/td>/.exec(page)![1]!
+  const form = new URLSearchParams({ 'Plot No': plot, 'Breite / Länge': '3 / 3', 'Note (free)': 'terraced' })
+  await fetch(`${table}/row?ctid=${row}`, { method: 'POST', body: form })
+  await eventually(async () => {
+    const sql = `SELECT "BREITE_LANGE", "NOTE_FREE_" FROM "SECOND"."PLOT_ROW" WHERE "PLOT_NO" = ${plot}`
+    return JSON.stringify(await warehouse(sql)) === '[["3 / 3","terraced"]]'
+  })
+})
+
+test('what was masked is not there as it is, and only what is in scope is there', async () => {
+  const dispatches = 'SELECT count(*), count(DISTINCT "CONTACT_MAIL") > 100 FROM "SECOND"."DISPATCHES"'
+  expect(await warehouse(`${dispatches} WHERE length("CONTACT_MAIL") = 64`)).toEqual(
+    await warehouse(dispatches),
+  )
+  expect(await warehouse('SELECT DISTINCT "STAGE" FROM "SECOND"."BATCHES" ORDER BY 1')).toEqual([
+    ['ready'],
+    ['sold'],
+  ])
 })
 
 test('a row edited at the site arrives, and is found by SQL', async () => {
@@ -181,6 +249,23 @@ test('a row is held side by side: what differs while it is paused, is equal once
   await sees('House of Reeds')
   await call(server.url, 'POST', `/pipelines/${id}/continue`)
   await sees('Both sides are equal')
+})
+
+test('a setup is a file as well: what is typed there is what the form says', async () => {
+  await open('/pipelines/new')
+  await click(find(By.css('[aria-label="Change As a file"]')))
+  const area = await find(By.css('main textarea'))
+  await area.clear()
+  await area.sendKeys(
+    'name: Beds by file\nversion: 2\nshape: replicate\nfrom: Alderbank\nto: growers_warehouse\n',
+  )
+  await sees('Schema at the target is missing')
+  await area.sendKeys('targetSchema: FILED\npatterns:\n- {take: in, like: nursery.beds}\n')
+  await click(find(By.css('[aria-label="Change Tables"]')))
+  await sees('decides 1 table')
+  await sees('Creates 1 table and a schema')
+  const { id } = await eventually(() => pipelineCalled('Beds by file'))
+  await call(server.url, 'DELETE', `/pipelines/${id}`)
 })
 
 test('pause holds the target still while the source goes on; continue catches up', async () => {

@@ -9,10 +9,26 @@ export interface Compared {
   key: number
   /** Columns of floating point: systems print one number in several ways, such as 0.00004 and 4e-05. */
   doubles?: string[]
+  /** Which of its rows take part, where not all do. */
+  takesPart?: (row: readonly (string | null)[]) => boolean
+}
+
+/** Trays with fewer plants do not take part: some begin so, and come in as they are planted up. */
+const PLANTS = 30
+
+/** How the tables are shaped on their way. */
+export const SHAPING = {
+  scopes: [{ like: '*.trays', where: { column: 'plants', op: 'is at least', value: String(PLANTS) } }],
+  columns: [{ like: '*', does: { add: 'changed_at', metadata: 'committed at' } }],
 }
 
 export const TABLES: Compared[] = [
-  { name: 'trays', columns: ['id', 'plants', 'price', 'label', 'md5(remarks)', 'moved'], key: 1 },
+  {
+    name: 'trays',
+    columns: ['id', 'plants', 'price', 'label', 'md5(remarks)', 'moved'],
+    key: 1,
+    takesPart: ([, plants]) => Number(plants) >= PLANTS,
+  },
   { name: 'waterings', columns: ['tray', 'no', 'litres', 'note'], key: 2, doubles: ['litres'] },
   { name: 'scratch', columns: ['id', 'v'], key: 1 },
   { name: 'ledger', columns: ['id', 'told'], key: 1 },

@@ -1,0 +1,82 @@
+/** How the tables of a case are shaped on their way: chosen by a number, so that a case can be told by numbers. */
+import { exactPattern } from '@tide/core/naming/pattern'
+import { proposeRules, type NamingTarget } from '@tide/core/naming/propose'
+import type { NamingDeed, NamingRule } from '@tide/core/naming/rule'
+import type { PlanInput } from '@tide/core/plan/input'
+import type { Dataset } from '@tide/core/records/dataset'
+import type { ColumnRule } from '@tide/core/shape/column-rule'
+import type { Random } from '../soak/random.ts'
+import { chance, HOSTILE } from './chance.ts'
+
+export type ShapingOfCase = Pick<PlanInput, 'names' | 'columns' | 'scopes' | 'deletes'>
+
+/** Names, columns, scope and deletions, each left as it is in some of the cases. */
+export function shapingOf(
+  n: number,
+  datasets: readonly Dataset[],
+  isText: (table: string, column: string) => boolean,
+  target: NamingTarget,
+): ShapingOfCase {
+  const names = namingRules(n, datasets, target)
+  const random = chance(n ^ 0x5eed)
+  if (datasets.length === 0 || random.chance(0.4)) return { names }
+  const textOf = (dataset: Dataset) =>
+    dataset.fields.filter(({ name, notCaptured }) => !notCaptured && isText(dataset.name, name))
+  const columns: ColumnRule[] = []
+  const scopes: NonNullable<PlanInput['scopes']> = []
+  for (const dataset of datasets) {
+    const like = exactPattern(dataset.namespace, dataset.name)
+    const likeColumn = (name: string) => exactPattern(dataset.namespace, dataset.name, name)
+    const texts = textOf(dataset)
+    const free = dataset.fields.filter(({ name }) => !dataset.key.includes(name))
+    if (texts.length > 0 && random.chance(0.5))
+      columns.push({ like: likeColumn(random.pick(texts).name), does: { mask: 'hash' } })
+    if (free.length > 0 && random.chance(0.3))
+      columns.push({ like: likeColumn(random.pick(free).name), does: { leave: 'out' } })
+    if (random.chance(0.4))
+      columns.push({ like, does: { add: 'added here', constant: random.pick(HOSTILE) } })
+    if (random.chance(0.3)) columns.push({ like, does: { add: 'changed at', metadata: 'committed at' } })
+    if (texts.length > 0 && random.chance(0.4))
+      scopes.push({ like, where: { column: random.pick(texts).name, isNull: random.chance(0.5) } })
+  }
+  return { names, columns, scopes, ...(random.chance(0.3) ? { deletes: { mark: 'gone at' } } : {}) }
+}
+
+/** A third of the cases are not renamed, a third by rules of any kind, and a third by those that are proposed. */
+function namingRules(n: number, datasets: readonly Dataset[], target: NamingTarget): NamingRule[] {
+  const random = chance(n)
+  switch (n % 3) {
+    case 0:
+      return []
+    case 1:
+      return Array.from({ length: 1 + random.below(3) }, () => anyRule(random, datasets))
+    default:
+      return proposeRules(datasets, [], 'there', target)
+  }
+}
+
+function anyRule(random: Random, datasets: readonly Dataset[]): NamingRule {
+  const dataset = datasets[random.below(datasets.length)]!
+  const field = dataset.fields[random.below(dataset.fields.length)]!
+  const names = random.pick(['all', 'tables', 'columns'] as const)
+  const like = random.pick([
+    undefined,
+    '*',
+    `*.${exactPattern(field.name)}`,
+    exactPattern(dataset.namespace, dataset.name),
+  ])
+  return { names, ...(like === undefined ? {} : { like }), does: anyDeed(random) }
+}
+
+function anyDeed(random: Random): NamingDeed {
+  const word = random.pick(HOSTILE.filter(one => one !== '' && !/[\p{Cc}\p{Bidi_Control}]/u.test(one)))
+  return random.pick<NamingDeed>([
+    { make: 'upper case' },
+    { make: 'plain letters' },
+    { replace: 'a', by: word },
+    { find: '[^a-z]+', by: '_' },
+    { prefix: word },
+    { suffix: word },
+    { shorten: 12 },
+  ])
+}

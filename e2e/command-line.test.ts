@@ -1,0 +1,115 @@
+/** `tide`, as a build server would use it: what it says, and with which exit code. */
+import { afterAll, beforeAll, expect, test } from '@jest/globals'
+import type { PipelineStatus } from '@tide/core/api/pipelines'
+import { spawnSync } from 'node:child_process'
+import { mkdtempSync, readFileSync, rmSync, writeFileSync } from 'node:fs'
+import { tmpdir } from 'node:os'
+import { join } from 'node:path'
+import { startRealPostgres, type TestDatabase } from '../packages/connectors/tests/real-postgres.ts'
+import { call } from '../packages/stand-ins/src/api-call.ts'
+import { eventually, startServer, type ServerProcess } from './server.ts'
+
+const folder = mkdtempSync(join(tmpdir(), 'constant-tide-cli-'))
+const file = join(folder, 'beds.yaml')
+let database: TestDatabase
+let server: ServerProcess
+
+beforeAll(async () => {
+  database = await startRealPostgres()
+  const client = await database.connect()
+  await client.query(
+    `CREATE TABLE beds (id int PRIMARY KEY, mail text); INSERT INTO beds VALUES (1, 'a@example.org')`,
+  )
+  await client.end()
+  server = await startServer(folder)
+  const connection = (name: string, kind: string, config: object) =>
+    call(server.url, 'POST', '/connections', { name, kind, config })
+  await connection('Site', 'postgres', database.config)
+  await connection('Warehouse', 'duckdb', { path: join(folder, 'w.duckdb') })
+}, 60_000)
+afterAll(async () => {
+  await server?.kill()
+  await database?.close()
+  rmSync(folder, { recursive: true, force: true })
+})
+
+const tide = (args: string[], environment: Record<string, string> = {}) => {
+  const { status, stdout, stderr } = spawnSync(process.execPath, ['dist/cli/tide.mjs', ...args], {
+    encoding: 'utf8',
+    env: { ...process.env, TIDE_URL: server.url, ...environment },
+  })
+  return { code: status, said: stdout + stderr }
+}
+const write = (text: string) => writeFileSync(file, text)
+const DEFINITION = `version: 2
+shape: replicate
+name: Beds
+from: \${SITE}
+to: Warehouse
+targetSchema: there
+patterns:
+  - { take: in, like: public.* }
+columns:
+  - { like: '*.mail', does: { mask: hash } }
+`
+
+test('a file is checked, foreseen, put and started; then it is what runs, and a change of it is seen', async () => {
+  write(DEFINITION)
+  expect(tide(['check', file])).toEqual({ code: 1, said: expect.stringContaining('has no SITE') })
+  const here = { SITE: 'Site' }
+  expect(tide(['check', file], here)).toEqual({ code: 0, said: expect.stringContaining('could be started') })
+  const plan = tide(['foresee', file], here)
+  expect(plan).toEqual({ code: 0, said: expect.stringContaining('# Plan of Beds') })
+  expect(plan.said).toContain('a keyed hash')
+  expect(tide(['put', file], here)).toEqual({ code: 0, said: '“Beds” is made.\n' })
+  expect(tide(['put', file], here)).toEqual({ code: 0, said: '“Beds” is so already.\n' })
+  expect(tide(['start', 'Beds'])).toEqual({ code: 0, said: '“Beds” is started: 1 tables.\n' })
+  await eventually(
+    async () => (await call<PipelineStatus[]>(server.url, 'GET', '/pipelines'))[0]!.state === 'Following',
+  )
+  expect(tide(['status', 'Beds'])).toEqual({ code: 0, said: expect.stringContaining('Beds: Following') })
+  expect(tide(['check', file], here)).toEqual({ code: 0, said: 'It is what the file says.\n' })
+  const exported = tide(['export', 'Beds'])
+  write(exported.said)
+  expect(tide(['check', file])).toEqual({ code: 0, said: 'It is what the file says.\n' })
+  write(readFileSync(file, 'utf8').replace('hash', 'nothing').replace('there', 'elsewhere'))
+  expect(tide(['check', file])).toEqual({ code: 2, said: expect.stringContaining('something else') })
+  expect(tide(['put', file])).toEqual({
+    code: 1,
+    said: expect.stringContaining('Stop it before changing its setup'),
+  })
+})
+
+test.each([
+  [
+    'a field that is not known',
+    DEFINITION.replace('take: in', 'takes: in'),
+    /takes is not known in patterns\.0/,
+  ],
+  [
+    'a connection that is not there',
+    DEFINITION.replace('Warehouse', 'Nowhere'),
+    /to: there is no connection “Nowhere”/,
+  ],
+  [
+    'a pattern that matches nothing',
+    DEFINITION.replace('public.*', 'nothing.*').replace('Beds', 'B'),
+    /No table is chosen/,
+  ],
+  ['what is no YAML', `${DEFINITION}x: [`, /cannot be read from line/],
+])('%s is refused with its place', (_, text, message) => {
+  write(text)
+  expect(tide(['check', file], { SITE: 'Site' })).toEqual({ code: 1, said: expect.stringMatching(message) })
+})
+
+test('what cannot be reached, and what is not there, is said', () => {
+  expect(tide(['status'], { TIDE_URL: 'http://127.0.0.1:1' })).toEqual({
+    code: 1,
+    said: expect.stringContaining('No server answers at http://127.0.0.1:1'),
+  })
+  expect(tide(['start', 'Nothing'])).toEqual({
+    code: 1,
+    said: expect.stringContaining('no pipeline “Nothing”'),
+  })
+  expect(tide(['fly', 'away'])).toEqual({ code: 1, said: expect.stringContaining('tide check FILE') })
+})
