@@ -6,8 +6,16 @@ import { tmpdir } from 'node:os'
 import { join } from 'node:path'
 import { build, install } from './prepare.mjs'
 
+/** What takes longer hangs; it is ended, so that the last suite that is told of says where. */
+const LIMIT_MS = 40 * 60_000
+
 const run = (command, args, env = {}) =>
-  spawnSync(command, args, { stdio: 'inherit', env: { ...process.env, ...env } }).status === 0
+  spawnSync(command, args, {
+    stdio: 'inherit',
+    env: { ...process.env, ...env },
+    timeout: LIMIT_MS,
+    killSignal: 'SIGKILL',
+  }).status === 0
 
 function installDebianPackages() {
   const missing = [
@@ -46,6 +54,8 @@ const ran = run(process.execPath, [
   '--no-warnings',
   'node_modules/jest/bin/jest.js',
   '--runInBand',
+  // What a test has left open does not hold up the run.
+  '--forceExit',
   '--json',
   `--outputFile=${report}`,
   ...process.argv.slice(2),

@@ -291,15 +291,16 @@ const contacts: Dataset = {
   rowsExact: true,
   bytes: 1,
 }
+const only = (source: Dataset[]): PlanInput['origins'] => [{ tag: '', sameKind: false, source }]
+
 const plan = (part: Partial<PlanInput>) =>
   makePlan({
     tables: [contacts],
     targetSchema: 'w',
     names: [],
-    source: [contacts],
+    origins: only([contacts]),
     target: [],
     targetSchemas: ['w'],
-    sameKind: false,
     profile: {
       naming: { fold: 'none', allowed: 'any', maxLength: 60 },
       typeOf: duckdbColumn,
@@ -363,7 +364,9 @@ describe('a plan with column rules', () => {
     [
       'a text as a number',
       {
-        source: [{ ...contacts, fields: [...contacts.fields, { ...field('n'), type: { kind: 'decimal' } }] }],
+        origins: only([
+          { ...contacts, fields: [...contacts.fields, { ...field('n'), type: { kind: 'decimal' } }] },
+        ]),
         scopes: [{ like: '*', where: { column: 'n', op: 'equals', value: 'two' } }],
       },
       '“two” is no value of n, which is a decimal without limits.',

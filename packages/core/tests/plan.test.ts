@@ -27,14 +27,15 @@ const table = (name: string, part: Partial<Dataset> = {}): Dataset => ({
   ...part,
 })
 
+const only = (source: Dataset[]): PlanInput['origins'] => [{ tag: '', sameKind: false, source }]
+
 const input = (part: Partial<PlanInput> = {}): PlanInput => ({
   tables: [{ namespace: 'nursery', name: 'beds' }],
   targetSchema: 'nursery',
   names: [],
-  source: [table('beds')],
+  origins: only([table('beds')]),
   target: [],
   targetSchemas: ['main'],
-  sameKind: false,
   profile: {
     naming: { fold: 'upper', allowed: 'word', maxLength: 12 },
     typeOf: duckdbColumn,
@@ -69,10 +70,10 @@ describe('plan', () => {
   test.each<[string, Partial<PlanInput>, string]>([
     [
       'a table without a key',
-      { source: [table('beds', { key: [] })] },
+      { origins: only([table('beds', { key: [] })]) },
       'nursery.beds has no key. Changes to its rows cannot be told apart.',
     ],
-    ['a vanished table', { source: [] }, 'nursery.beds is not there any more.'],
+    ['a vanished table', { origins: only([]) }, 'nursery.beds is not there any more.'],
     ['no table', { tables: [] }, 'No table is chosen.'],
     [
       'a schema name that does not fit',
@@ -102,14 +103,14 @@ describe('plan', () => {
 
   test('refuses names that the target will not take, with the reason', () => {
     const odd = { namespace: 'Field Notes', name: 'Plot / Row' }
-    expect(refusals({ tables: [odd], source: [table('', odd)] })).toEqual([
+    expect(refusals({ tables: [odd], origins: only([table('', odd)]) })).toEqual([
       'The target will not take the name of "Field Notes"."Plot / Row": it holds a space, “/”.',
     ])
   })
 
   test('refuses two tables that meet in one', () => {
     const tables = ['beds', 'Beds'].map(name => ({ namespace: 'nursery', name }))
-    expect(refusals({ tables, source: [table('beds'), table('Beds')] })).toEqual([
+    expect(refusals({ tables, origins: only([table('beds'), table('Beds')]) })).toEqual([
       'nursery.beds and nursery.Beds would both go into NURSERY.BEDS.',
     ])
   })

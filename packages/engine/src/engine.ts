@@ -1,19 +1,22 @@
 import type { EngineInfo } from '@tide/core/api/engines'
 import type { PipelineStatus } from '@tide/core/api/pipelines'
-import type {
-  EngineRecord,
-  PipelineRecord,
-  PipelineWork,
-  StartedPlan,
-  Affinity,
+import {
+  laneOf,
+  runsOf,
+  type Affinity,
+  type EngineRecord,
+  type PipelineRecord,
+  type PipelineWork,
+  type StartedPlan,
 } from '@tide/core/definition/pipeline'
+import { originsOf } from '@tide/core/definition/origins'
 import { chooser } from '@tide/core/definition/choose'
 import { isChangeable } from '@tide/core/definition/definition'
 import { Failure } from '@tide/core/failure'
 import { Turns } from '@tide/core/pace/turns'
 import type { Lane } from '@tide/core/plan/lane'
 import type { PrepareStep } from '@tide/core/plan/steps'
-import { printName } from '@tide/core/records/dataset'
+import { datasetId, printName } from '@tide/core/records/dataset'
 import { STRIP_MINUTES, type Kept } from './kept.ts'
 import type { EngineParts } from './parts.ts'
 import { mustRun, shareOf, worthTaking } from './share.ts'
@@ -101,30 +104,70 @@ export class Engine {
   }
 
   /**
-   * Starts a pipeline by its plan, which must hold no refusal, and the definition that the plan was made of; `tied` when
-   * only one data folder can run it.
+   * Starts a pipeline by its plan, which must hold no refusal, and the definition that the plan was made of. `ties`: by
+   * origin, what ties it to one data folder.
    */
-  async begin(id: string, plan: StartedPlan, affinity: Affinity | null = null): Promise<void> {
+  async begin(id: string, plan: StartedPlan, ties: readonly (Affinity | null)[] = []): Promise<void> {
     const record = await this.record(id)
     if (!isChangeable(record.state)) {
       throw new Failure('refused', `“${record.definition.name}” runs already.`, 'Stop it first.')
     }
     await this.halt(id)
     const at = new Date(this.parts.surroundings.now()).toISOString()
-    if (!(await this.parts.pipelines.start(id, plan, at, affinity))) {
+    const several = originsOf(plan.definition).length > 1
+    const started = several
+      ? await this.startOrigins(id, plan, at, ties)
+      : await this.parts.pipelines.start(id, plan, at, ties[0] ?? null)
+    if (!started) {
       throw new Failure(
         'refused',
         `The setup of “${record.definition.name}” was changed while it was to be started.`,
         'Look at its plan again, and start it.',
       )
     }
-    await this.say(id, `Started, ${plan.lanes.length} tables.`)
+    await this.say(id, `Started, ${tablesOf(plan.lanes)}.`)
     await this.look()
+  }
+
+  /** Copies an origin anew that was stopped for good, while the others go on. */
+  async beginAgain(id: string, tie: Affinity | null): Promise<void> {
+    const { origin, state } = await this.record(id)
+    await this.halt(id)
+    const at = new Date(this.parts.surroundings.now()).toISOString()
+    if (!(await this.parts.pipelines.startAgain(id, at, tie)))
+      throw new Failure('refused', `${origin} is ${state.toLowerCase()}.`, 'Stop it first, or recopy it.')
+    await this.say(id, `${origin}: Started again; its rows are copied anew.`)
+    await this.look()
+  }
+
+  /** The tables are made for all origins before the first of them runs. */
+  private async startOrigins(
+    id: string,
+    plan: StartedPlan,
+    at: string,
+    ties: readonly (Affinity | null)[],
+  ): Promise<boolean> {
+    const { pipelines, surroundings } = this.parts
+    if (!(await pipelines.own(id, plan))) return false
+    await this.make(id, plan)
+    return pipelines.startOrigins(id, plan, at, ties, surroundings.newId)
+  }
+
+  private async make(
+    id: string,
+    { definition, steps }: Pick<StartedPlan, 'definition' | 'steps'>,
+  ): Promise<void> {
+    const session = await this.parts.connections.open(definition.to)
+    try {
+      await session.target!.make(id, steps)
+    } finally {
+      await session.close()
+    }
   }
 
   /** Adds tables to a pipeline that runs, by a plan for them alone, which must hold no refusal. */
   async extend(id: string, plan: { lanes: Lane[]; steps: PrepareStep[] }): Promise<void> {
-    const { definition, state, lanes } = await this.record(id)
+    const { definition, state, lanes, origins } = await this.record(id)
     if (state !== 'Following' && state !== 'Paused') {
       throw new Failure(
         'refused',
@@ -134,14 +177,18 @@ export class Engine {
     }
     const added = plan.lanes.map(({ source }) => source)
     const decide = chooser(definition)
-    const byHand = added.filter(table => !decide(table).takesPart)
+    const byHand = added.filter(
+      (table, i) =>
+        !decide(table).takesPart && added.findIndex(one => datasetId(one) === datasetId(table)) === i,
+    )
+    if (origins.length > 0) await this.make(id, { definition, steps: plan.steps })
     await this.parts.pipelines.addLanes(
       id,
       { ...definition, tables: [...definition.tables, ...byHand] },
       plan,
     )
     await this.halt(id)
-    await this.say(id, `Added ${added.map(printName).join(', ')} to ${lanes.length} tables.`)
+    await this.say(id, `Added ${[...new Set(added.map(printName))].join(', ')} to ${tablesOf(lanes)}.`)
     await this.look()
   }
 
@@ -151,65 +198,83 @@ export class Engine {
 
   /** Goes on after a pause, or after a stop whose reason is out of the way. */
   async continue(id: string): Promise<void> {
-    const record = await this.record(id)
-    if (record.state === 'Stopped' && record.reason?.kind !== 'person') {
-      await this.halt(id)
-      await this.parts.pipelines.takeUp(id, 'run')
-      await this.say(id, 'Continued.')
-      return this.look()
-    }
+    if (await this.takeUp(id, 'run')) return this.say(id, 'Continued.')
     await this.want(id, 'run', ['Paused', 'Copying', 'Following'], 'Continued.')
   }
 
   /** Stops for good: the capture goes from the source, the tables stay at the target. */
   async end(id: string): Promise<void> {
-    const record = await this.record(id)
-    if (record.state === 'Stopped' && record.reason?.kind !== 'person') {
-      await this.halt(id)
-      await this.parts.pipelines.takeUp(id, 'stop')
-      return this.look()
-    }
+    const takenUp = await this.takeUp(id, 'stop')
+    const { state } = await this.record(id)
+    if (takenUp && state === 'Stopped') return
     await this.want(id, 'stop', ['Copying', 'Following', 'Paused'], 'Stop asked for.')
+  }
+
+  /** What has stopped for a reason, origin by origin, goes on, or is stopped for good; false when nothing had. */
+  private async takeUp(id: string, wanted: 'run' | 'stop'): Promise<boolean> {
+    const stopped = runsOf(await this.record(id)).filter(
+      ({ state, reason }) => state === 'Stopped' && reason?.kind !== 'person',
+    )
+    for (const run of stopped) {
+      await this.halt(run.id)
+      await this.parts.pipelines.takeUp(run.id, wanted)
+    }
+    if (stopped.length > 0) await this.look()
+    return stopped.length > 0
   }
 
   /** Empties the tables of these lanes (all, when none is named) and copies them again. */
   async recopy(id: string, lanes: number[]): Promise<void> {
     const record = await this.record(id)
-    if (record.state !== 'Following') {
+    const chosen = lanes.length > 0 ? lanes : record.lanes.map((_, i) => i)
+    const found = chosen.map(lane => {
+      const one = laneOf(record, lane)
+      if (!one) throw new Failure('refused', `There is no lane ${lane}.`, 'Name one of the lanes.')
+      return one
+    })
+    const other = found.find(({ run }) => run.state !== 'Following')?.run
+    if (other) {
+      const whose = other.origin === '' ? '' : ` of ${other.origin}`
       throw new Failure(
         'refused',
-        `“${record.definition.name}” is ${record.state.toLowerCase()}.`,
-        'Only a following pipeline can recopy.',
+        `“${record.definition.name}”${whose} is ${other.state.toLowerCase()}.`,
+        'Only what follows can be copied again.',
       )
     }
-    const chosen = lanes.length > 0 ? lanes : record.lanes.map((_, i) => i)
-    const unknown = chosen.find(i => !record.lanes[i])
-    if (unknown !== undefined)
-      throw new Failure('refused', `There is no lane ${unknown}.`, 'Name one of the lanes.')
-    await this.say(id, `Recopy of ${chosen.map(i => printName(record.lanes[i]!.source)).join(', ')}.`)
+    const names = found.map(
+      ({ lane: { origin, source } }) => `${printName(source)}${origin === undefined ? '' : ` of ${origin}`}`,
+    )
+    await this.say(id, `Recopy of ${names.join(', ')}.`)
     const { newId, now } = this.parts.surroundings
     const askedAt = new Date(now()).toISOString()
-    await this.parts.errands.ask({
-      id: newId(),
-      pipeline: id,
-      kind: 'recopy',
-      lanes: chosen,
-      askedBy: null,
-      askedAt,
-    })
+    for (const run of runsOf(record)) {
+      const own = found.filter(one => one.run.id === run.id).map(({ index }) => index)
+      if (own.length === 0) continue
+      await this.parts.errands.ask({
+        id: newId(),
+        pipeline: run.id,
+        kind: 'recopy',
+        lanes: own,
+        askedBy: null,
+        askedAt,
+      })
+    }
     await this.look()
   }
 
-  /** It is run by this very process now. */
-  runs(id: string): boolean {
-    return this.kept.get(id)?.running !== undefined
+  /** It is run by this very process now, or an origin of it is. */
+  runs(record: PipelineRecord): boolean {
+    return runsOf(record).some(({ id }) => this.kept.get(id)?.running !== undefined)
   }
 
   /** Waits until nothing of the pipeline runs here any more. */
   async halt(id: string): Promise<void> {
-    const kept = this.kept.get(id)
-    kept?.runner?.interrupt()
-    await kept?.running
+    const record = await this.parts.pipelines.get(id)
+    for (const run of [id, ...(record?.origins ?? []).map(origin => origin.id)]) {
+      const kept = this.kept.get(run)
+      kept?.runner?.interrupt()
+      await kept?.running
+    }
   }
 
   async engines(): Promise<EngineInfo[]> {
@@ -238,15 +303,16 @@ export class Engine {
     said: string,
   ): Promise<void> {
     const record = await this.record(id)
-    if (!from.includes(record.state)) {
+    const runs = runsOf(record).filter(({ state }) => from.includes(state))
+    if (runs.length === 0) {
       throw new Failure(
         'refused',
         `“${record.definition.name}” is ${record.state.toLowerCase()}.`,
         'Look at its state again.',
       )
     }
-    await this.parts.pipelines.want(id, wanted)
-    await this.say(id, said)
+    for (const run of runs) await this.parts.pipelines.want(run.id, wanted)
+    await this.say(id, record.origin === '' ? said : `${record.origin}: ${said}`)
     await this.look()
   }
 
@@ -395,4 +461,10 @@ export class Engine {
   private changed(): void {
     for (const listener of this.listeners) listener()
   }
+}
+
+function tablesOf(lanes: readonly Lane[]): string {
+  const tables = new Set(lanes.map(({ source }) => datasetId(source))).size
+  const origins = new Set(lanes.map(({ origin }) => origin)).size
+  return `${tables} tables${origins > 1 ? ` of ${origins} origins` : ''}`
 }

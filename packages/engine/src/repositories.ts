@@ -21,6 +21,15 @@ export interface PipelineRepository {
   get(id: string): Promise<PipelineRecord | undefined>
   /** False when it runs already, or its definition is another one by now. */
   start(id: string, plan: StartedPlan, startedAt: string, affinity: Affinity | null): Promise<boolean>
+  own(id: string, plan: StartedPlan): Promise<boolean>
+  startOrigins(
+    id: string,
+    plan: StartedPlan,
+    startedAt: string,
+    ties: readonly (Affinity | null)[],
+    newId: () => string,
+  ): Promise<boolean>
+  startAgain(id: string, startedAt: string, affinity: Affinity | null): Promise<boolean>
   addLanes(
     id: string,
     definition: Definition,

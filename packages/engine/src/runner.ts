@@ -119,7 +119,13 @@ export class Runner implements Run {
 
   /** The log is for people: when it cannot be written, the pipeline goes on. */
   async log(level: 'info' | 'warning' | 'error', message: string, remedy?: string): Promise<void> {
-    const entry = { level, pipeline: this.record.id, message, remedy: remedy ?? null }
+    const { id, origin } = this.record
+    const entry = {
+      level,
+      pipeline: id,
+      message: origin === '' ? message : `${origin}: ${message}`,
+      remedy: remedy ?? null,
+    }
     await this.parts.history.log(entry).catch(() => {})
   }
 

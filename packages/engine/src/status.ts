@@ -2,6 +2,7 @@
 import type { PipelineStatus } from '@tide/core/api/pipelines'
 import type { Definition } from '@tide/core/definition/definition'
 import type { PipelineRecord } from '@tide/core/definition/pipeline'
+import { originsOf } from '@tide/core/definition/origins'
 import { depthStrip } from '@tide/core/pace/tide'
 import { STRIP_MINUTES, type Kept } from './kept.ts'
 import type { EngineParts } from './parts.ts'
@@ -16,10 +17,11 @@ export async function statusOf(
   const live = runner?.status
   const meter = live && live.state !== 'Stopped' ? runner!.meter : undefined
   const following = live?.state !== 'Copying' ? meter : undefined
+  const { from, to } = record.definition
   return {
     id: record.id,
     definition: record.definition,
-    ...(await namesOf(record.definition, parts)),
+    ...(await namesOf({ from, to }, parts)),
     wanted: record.wanted,
     startedAt: record.startedAt,
     retry: live?.retry ?? null,
@@ -38,16 +40,19 @@ export async function statusOf(
     landed: runner?.meter.landed ?? 0,
     strip: depthStrip(minutes, parts.surroundings.now(), STRIP_MINUTES),
     sample,
+    origins: [],
     engine: null,
   }
 }
 
 export async function namesOf(
-  { from, to }: Definition,
+  { from, to }: Pick<Definition, 'from' | 'to'>,
   { connections }: Pick<Parts, 'connections'>,
 ): Promise<{ fromName: string; toName: string }> {
-  const [source, target] = await Promise.all([connections.describe(from), connections.describe(to)])
-  return { fromName: source?.name ?? '', toName: target?.name ?? '' }
+  const nameOf = async (id: string) => (await connections.describe(id))?.name ?? ''
+  const sources = originsOf({ from }).map(({ connection }) => nameOf(connection))
+  const [toName, ...names] = await Promise.all([nameOf(to), ...sources])
+  return { fromName: names.join(', '), toName: toName! }
 }
 
 function idleLanes(record: PipelineRecord): PipelineStatus['lanes'] {

@@ -1,7 +1,8 @@
 /** How pipelines stand, whichever engine has them. */
 import type { RunBy } from '@tide/core/api/engines'
 import type { PipelineStatus } from '@tide/core/api/pipelines'
-import type { EngineRecord, PipelineRecord } from '@tide/core/definition/pipeline'
+import { statusTogether } from '@tide/core/api/together'
+import { runsOf, sourceOf, type EngineRecord, type PipelineRecord } from '@tide/core/definition/pipeline'
 import type { Kept } from './kept.ts'
 import type { EngineParts } from './parts.ts'
 import { namesOf, statusOf } from './status.ts'
@@ -14,6 +15,26 @@ export interface Engines {
 
 /** `keep`: what this engine has of a pipeline. */
 export async function statusesOf(
+  records: readonly PipelineRecord[],
+  engines: Engines,
+  keep: (id: string) => Kept,
+  parts: EngineParts,
+): Promise<PipelineStatus[]> {
+  const runs = records.flatMap(runsOf)
+  const known = new Map((await statusesOfRuns(runs, engines, keep, parts)).map(one => [one.id, one]))
+  return records.map(record => {
+    const { id, definition, startedAt, lanes, origins } = record
+    if (origins.length === 0) return known.get(id)!
+    const own = origins.map(run => ({
+      tag: run.origin,
+      connection: sourceOf(run),
+      status: known.get(run.id)!,
+    }))
+    return statusTogether({ id, definition, startedAt }, lanes, own)
+  })
+}
+
+async function statusesOfRuns(
   records: readonly PipelineRecord[],
   engines: Engines,
   keep: (id: string) => Kept,

@@ -183,11 +183,9 @@ describe('engine', () => {
     const [one, other] = [new Engine(partsOf('one')), new Engine(partsOf('other'))]
     await one.start()
     await other.start()
-    await one.begin(
-      'p',
-      { definition: record.definition, lanes: [LANE], steps: [] },
+    await one.begin('p', { definition: record.definition, lanes: [LANE], steps: [] }, [
       { home: 'one', affinity: 'the journal of from' },
-    )
+    ])
     await settled(() => record.state === 'Following')
     await one.stop()
     log.commit([['t', 'waits', '10']])

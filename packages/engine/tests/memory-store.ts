@@ -16,6 +16,9 @@ export class MemoryStore {
     this.now = now
     this.record = {
       id: 'p',
+      of: null,
+      origin: '',
+      origins: [],
       definition,
       state: 'Draft',
       wanted: 'pause',
@@ -49,6 +52,9 @@ export class MemoryStore {
         })
         return true
       },
+      own: () => Promise.reject(new Error('one source is enough here')),
+      startOrigins: () => Promise.reject(new Error('one source is enough here')),
+      startAgain: () => Promise.reject(new Error('one source is enough here')),
       addLanes: async (_id, definition, { lanes, steps }) =>
         void Object.assign(record, {
           definition,

@@ -68,6 +68,7 @@ export class MemoryTarget {
           this.prepared++
           this.state = { rows: [], checkpoint: structuredClone(checkpoint) }
         }),
+      make: () => Promise.reject(new Error('nobody shares this target')),
       extend: (_steps, checkpoint) => troubled(trouble, () => commit(checkpoint)),
       load: (lane, { csv }, again, committing) =>
         troubled(trouble, async () => {

@@ -1,18 +1,27 @@
 import type { Definition } from '@tide/core/definition/definition'
-import type { PipelineRecord, Affinity } from '@tide/core/definition/pipeline'
+import { ofOrigin, originsOf, type OneSource } from '@tide/core/definition/origins'
+import { runsOf, type Affinity, type PipelineRecord } from '@tide/core/definition/pipeline'
 import { Failure } from '@tide/core/failure'
 import { targetSystems } from './plan.ts'
 import type { Services } from './services.ts'
+
+/** By origin, what ties it to one data folder. */
+export async function tiesOf(
+  services: Services,
+  id: string,
+  definition: Definition,
+): Promise<(Affinity | null)[]> {
+  const ties: (Affinity | null)[] = []
+  for (const origin of originsOf(definition))
+    ties.push(await affinityOf(services, id, ofOrigin(definition, origin)))
+  return ties
+}
 
 /**
  * What ties a pipeline to one data folder: a journal, or a target that one process alone can hold. Where another
  * pipeline has the same one open already, it is that pipeline's folder; else it is this process's own.
  */
-export async function affinityOf(
-  services: Services,
-  id: string,
-  definition: Definition,
-): Promise<Affinity | null> {
+async function affinityOf(services: Services, id: string, definition: OneSource): Promise<Affinity | null> {
   const { sessions, store, home } = services
   const { from, to } = definition
   const source = (await store.connections.get(from))?.name ?? ''
@@ -20,9 +29,9 @@ export async function affinityOf(
   const held = await sessions.use(to, async ({ heldAlone }) => heldAlone)
   if (!journal && !held) return null
   const system = await targetSystems(services)
-  const others = (await store.pipelines.list()).filter(
+  const others = (await store.pipelines.list()).flatMap(runsOf).filter(
     // One that stopped for a reason still has its place in the journal.
-    other => other.id !== id && other.home !== null && other.reason?.kind !== 'person',
+    other => other.id !== id && other.of !== id && other.home !== null && other.reason?.kind !== 'person',
   )
   const sharesJournal = (other: PipelineRecord) => journal && other.definition.from === from
   const sharesTarget = (other: PipelineRecord) => held && system(other.definition.to) === system(to)

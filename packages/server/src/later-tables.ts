@@ -4,6 +4,7 @@ import type { PipelineRecord } from '@tide/core/definition/pipeline'
 import { hinders, someOf } from '@tide/core/plan/note'
 import { datasetId, printName, type DatasetName } from '@tide/core/records/dataset'
 import { planForMore } from './plan.ts'
+import { sourceTables } from './source-tables.ts'
 import type { Services } from './services.ts'
 
 /** Reading a catalogue costs the source something; a table that has just been made is seldom in a hurry. */
@@ -26,7 +27,8 @@ export class LaterTables {
     this.looking = this.looking.then(async () => {
       for (const record of await this.services.store.pipelines.list()) {
         const { id, state, definition } = record
-        if (state !== 'Following' || !definition.patterns?.length || !this.services.engine.runs(id)) continue
+        if (state !== 'Following' || !definition.patterns?.length || !this.services.engine.runs(record))
+          continue
         await this.lookFor(record).catch((error: Error) =>
           this.tell(id, `New tables could not be looked for: ${error.message}`),
         )
@@ -42,7 +44,7 @@ export class LaterTables {
 
   private async lookFor(record: PipelineRecord): Promise<void> {
     const { id, definition, lanes } = record
-    const { datasets } = await this.services.sessions.catalogue(definition.from, true)
+    const datasets = await sourceTables(this.services, definition, true)
     const present = new Set(lanes.map(({ source }) => datasetId(source)))
     const there = new Set(datasets.map(datasetId))
     const more = chosenTables(definition, datasets).filter(

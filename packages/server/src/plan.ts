@@ -1,7 +1,8 @@
 import { NO_PLAN, type PlanAnswer } from '@tide/core/api/plans'
 import type { Definition } from '@tide/core/definition/definition'
+import { originsOf, type Origin } from '@tide/core/definition/origins'
 import { Failure } from '@tide/core/failure'
-import { makePlan } from '@tide/core/plan/plan'
+import { makePlan, type Plan } from '@tide/core/plan/plan'
 import type { Claim } from '@tide/core/plan/input'
 import { noteChecks } from '@tide/core/plan/checks'
 import { byHarm, type PlanNote } from '@tide/core/plan/note'
@@ -25,46 +26,91 @@ export async function planFor(
   { pipeline, fresh, runs }: PlanFor,
 ): Promise<PlanAnswer> {
   const notes = undecided(definition)
-  if (definition.from === '' || definition.to === '') return { ...NO_PLAN, notes }
   const { sessions, store } = services
-  const { from, to, names = [] } = definition
-  const [source, target] = await Promise.all([sessions.catalogue(from, fresh), sessions.catalogue(to, fresh)])
+  const { to, names = [] } = definition
+  const origins = originsOf(definition)
+  if (to === '' || origins.some(({ connection }) => connection === '')) return { ...NO_PLAN, notes }
+  const sources = origins.map(({ connection }) => connection)
+  const [target, ...catalogues] = await Promise.all([
+    sessions.catalogue(to, fresh),
+    ...sources.map(id => sessions.catalogue(id, fresh)),
+  ])
   const checks = runs ? [] : await checkNotes(services, definition, fresh)
   const claimed = await claims(services, to, pipeline)
-  const kinds = await Promise.all([from, to].map(async id => (await store.connections.get(id))?.kind))
-  const sameKind = kinds[0] === kinds[1]
+  const [kind, ...kinds] = await Promise.all(
+    [to, ...sources].map(async id => (await store.connections.get(id))?.kind),
+  )
   const own = pipeline ? ((await store.pipelines.get(pipeline))?.lanes.map(lane => lane.target) ?? []) : []
-  const rate = await store.history.lastCopyRate(from, to)
-  return sessions.use(to, targetSession =>
-    sessions.use(from, async sourceSession => {
-      const targetSide = targetSession.target
-      const { log } = sourceSession
-      if (!targetSide || !log) {
-        throw new Failure('refused', 'These two connections cannot be source and target.', 'Choose others.')
-      }
-      const plan = makePlan({
-        ...definition,
-        names,
-        sameKind,
-        source: source.datasets,
-        target: target.datasets,
-        targetSchemas: target.schemas,
-        profile: targetSide.profile,
-        claims: claimed,
-        own,
-      })
-      const captured = plan.lanes.map(lane => lane.source)
-      return {
-        ...plan,
-        digest: services.shownPlans.show(definition, plan),
-        notes: [...notes, ...checks, ...plan.notes].sort(byHarm),
-        statements: targetSide.ddl(plan.steps),
-        sourceStatements: captured.length > 0 ? await log.captureStatements(from, captured) : [],
-        captureNote: log.captureNote,
-        estimateSeconds: rate ? plan.rows / rate : null,
-      }
+  return sessions.use(to, async targetSession => {
+    const targetSide = targetSession.target
+    if (!targetSide) throw new Failure('refused', 'This connection cannot be a target.', 'Choose another.')
+    const plan = makePlan({
+      ...definition,
+      names,
+      origins: origins.map(({ tag }, i) => ({
+        tag,
+        sameKind: kinds[i] === kind,
+        source: catalogues[i]!.datasets,
+      })),
+      target: target.datasets,
+      targetSchemas: target.schemas,
+      profile: targetSide.profile,
+      claims: claimed,
+      own,
+    })
+    const capture = await captureOf(services, origins, plan)
+    return {
+      ...plan,
+      digest: services.shownPlans.show(definition, plan),
+      notes: [...notes, ...checks, ...plan.notes].sort(byHarm),
+      statements: targetSide.ddl(plan.steps),
+      ...capture,
+      estimateSeconds: await estimate(services, to, origins, plan),
+    }
+  })
+}
+
+/** What is done at the sources, the statements of each under its tag. */
+async function captureOf(
+  { sessions }: Services,
+  origins: readonly Origin[],
+  { lanes }: Plan,
+): Promise<Pick<PlanAnswer, 'sourceStatements' | 'captureNote'>> {
+  const captures = await Promise.all(
+    origins.map(({ connection, tag }) =>
+      sessions.use(connection, async ({ log }) => {
+        if (!log) throw new Failure('refused', 'This connection cannot be a source.', 'Choose another.')
+        const own = lanes.filter(({ origin = '' }) => origin === tag).map(lane => lane.source)
+        const statements = own.length > 0 ? await log.captureStatements(connection, own) : []
+        return { tag, statements, note: log.captureNote }
+      }),
+    ),
+  )
+  return {
+    sourceStatements: captures.flatMap(({ tag, statements }) =>
+      tag === '' || statements.length === 0
+        ? statements
+        : [`-- ${tag.replace(/[\r\n]/g, ' ')}`, ...statements],
+    ),
+    captureNote: [...new Set(captures.map(({ note }) => note))].join(' '),
+  }
+}
+
+/** The origins are copied side by side; unknown where one of them is. */
+async function estimate(
+  { store }: Services,
+  to: string,
+  origins: readonly Origin[],
+  { lanes }: Plan,
+): Promise<number | null> {
+  const seconds = await Promise.all(
+    origins.map(async ({ connection, tag }) => {
+      const rate = await store.history.lastCopyRate(connection, to)
+      const own = lanes.filter(({ origin = '' }) => origin === tag)
+      return rate === null ? null : own.reduce((sum, { rows }) => sum + rows, 0) / rate
     }),
   )
+  return seconds.includes(null) ? null : Math.max(...(seconds as number[]))
 }
 
 /** The plan for what these tables add to a pipeline that runs; its own tables are not touched. */
@@ -88,20 +134,21 @@ export async function planForMore(
 /** What the tests of both connections say that would stop a start. */
 async function checkNotes(
   { store, checked }: Services,
-  { from, to }: Definition,
+  { to, ...definition }: Definition,
   fresh: boolean,
 ): Promise<PlanNote[]> {
   const side = async (which: 'from' | 'to', id: string) => {
     const [record, items] = await Promise.all([store.connections.get(id), checked.of(id, fresh)])
     return noteChecks(which, record?.name ?? '', items)
   }
-  return (await Promise.all([side('from', from), side('to', to)])).flat()
+  const sources = originsOf(definition).map(({ connection }) => side('from', connection))
+  return (await Promise.all([...sources, side('to', to)])).flat()
 }
 
 /** What nobody has said yet. The name comes last: choosing source and target proposes one. */
-function undecided({ name, from, to }: Definition): PlanNote[] {
+function undecided({ name, to, ...definition }: Definition): PlanNote[] {
   const notes: PlanNote[] = []
-  if (from === '')
+  if (originsOf(definition).some(({ connection }) => connection === ''))
     notes.push(undecidedNote('from', 'No source is chosen.', 'Choose where the records come from.'))
   if (to === '') notes.push(undecidedNote('to', 'No target is chosen.', 'Choose where the records go.'))
   if (name.trim() === '' && notes.length === 0)

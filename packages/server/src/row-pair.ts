@@ -1,5 +1,6 @@
 import type { RowPair } from '@tide/core/api/rows'
 import { Failure } from '@tide/core/failure'
+import { connectionOf } from '@tide/core/definition/origins'
 import type { PipelineRecord } from '@tide/core/definition/pipeline'
 import { madeOf } from '@tide/core/plan/lane'
 import { sameValue } from '@tide/core/records/same'
@@ -20,7 +21,7 @@ export async function rowPair(
     sessions,
     store,
   }: { sessions: Pick<Services['sessions'], 'use'>; store: Pick<Services['store'], 'maskKey'> },
-  { definition, lanes }: PipelineRecord,
+  { definition, lanes, origin }: PipelineRecord,
   index: number,
   key: Key | null,
 ): Promise<RowPair> {
@@ -34,13 +35,13 @@ export async function rowPair(
     )
   }
   const identity = lane.identity.map(name => lane.reads.findIndex(column => column.name === name))
-  const source = await sessions.use(definition.from, session =>
+  const source = await sessions.use(connectionOf(definition, origin === '' ? lane : {}), session =>
     session.row({ dataset: lane.source, columns: lane.reads, key: lane.identity }, key),
   )
   const wanted = key ?? (source && keyOf(source, identity))
   if (!wanted) return { key: [], fields: [], atSource: false, atTarget: false }
   const made = lane.writes.map(column =>
-    madeColumn(column, lane.reads, { origin: '', hash: keyedHash(store.maskKey) }),
+    madeColumn(column, lane.reads, { origin: lane.origin ?? '', hash: keyedHash(store.maskKey) }),
   )
   const there = lane.key.map(name => {
     const place = lane.writes.findIndex(column => column.name === name)

@@ -2,7 +2,7 @@ import { expect, test } from '@jest/globals'
 import type { Definition } from '@tide/core/definition/definition'
 import type { PipelineRecord } from '@tide/core/definition/pipeline'
 import type { Services } from '../src/services.ts'
-import { affinityOf } from '../src/affinity.ts'
+import { tiesOf } from '../src/affinity.ts'
 
 /** Connections by what their sessions have: a log, a file that is held alone, or neither. */
 const CONNECTIONS: Record<string, { path?: string; log?: object; heldAlone?: string }> = {
@@ -27,6 +27,8 @@ function tie(from: string, to: string, ...others: Other[]) {
     ({ from, to, home, stopped }, n) =>
       ({
         id: `other ${n}`,
+        of: null,
+        origins: [],
         definition: { from, to },
         home,
         reason: stopped ? { kind: stopped } : null,
@@ -50,7 +52,7 @@ function tie(from: string, to: string, ...others: Other[]) {
     },
     connector: () => ({ identity: ({ path }: { path?: string }) => path ?? '' }),
   } as unknown as Services
-  return affinityOf(services, 'this', { from, to } as Definition)
+  return tiesOf(services, 'this', { from, to } as Definition).then(([only]) => only)
 }
 
 test.each<[string, Promise<unknown>, unknown]>([

@@ -1,8 +1,8 @@
-import { and, asc, desc, eq, gte, isNotNull, lt, sql } from 'drizzle-orm'
+import { and, asc, desc, eq, gte, isNotNull, lt, or, sql } from 'drizzle-orm'
 import type { LogEntry, LogLine } from '@tide/core/definition/pipeline'
 import type { TideSample } from '@tide/core/pace/tide'
 import type { Database } from './database.ts'
-import { figure, logEntry, run } from './schema.ts'
+import { figure, logEntry, pipeline, run } from './schema.ts'
 
 /** Readings each second are kept for two hours, readings each minute for forty days. */
 const KEEP: { resolution: number; seconds: number }[] = [
@@ -24,13 +24,19 @@ export class History {
 
   /** Newest first; `before` is the id to go on from. */
   lines(options: { pipeline?: string; before?: number; limit: number }): Promise<LogLine[]> {
+    const { id, at, level, message, remedy, byPerson } = logEntry
     const conditions = [
-      ...(options.pipeline ? [eq(logEntry.pipeline, options.pipeline)] : []),
+      ...(options.pipeline
+        ? [or(eq(logEntry.pipeline, options.pipeline), eq(pipeline.of, options.pipeline))]
+        : []),
       ...(options.before ? [lt(logEntry.id, options.before)] : []),
     ]
+    // What origins say is said of their pipeline.
+    const about = sql<string | null>`coalesce(${pipeline.of}, ${logEntry.pipeline})`
     return this.db
-      .select()
+      .select({ id, at, level, message, remedy, byPerson, pipeline: about })
       .from(logEntry)
+      .leftJoin(pipeline, eq(pipeline.id, logEntry.pipeline))
       .where(and(...conditions))
       .orderBy(desc(logEntry.id))
       .limit(options.limit)

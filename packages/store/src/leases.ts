@@ -43,21 +43,27 @@ export class Leases {
 
   work(): Promise<PipelineWork[]> {
     const { id, state, wanted, holder, home, lanes, leasedUntil, reason } = pipeline
-    return this.db
-      .select({
-        id,
-        state,
-        wanted,
-        holder,
-        home,
-        errands: sql<string[]>`(SELECT coalesce(jsonb_agg(e.id ORDER BY e.asked_at, e.id), '[]') FROM errand e
+    return (
+      this.db
+        .select({
+          id,
+          state,
+          wanted,
+          holder,
+          home,
+          errands: sql<
+            string[]
+          >`(SELECT coalesce(jsonb_agg(e.id ORDER BY e.asked_at, e.id), '[]') FROM errand e
           WHERE e.pipeline = "pipeline".id AND e.ended_at IS NULL)`,
-        laneCount: sql<number>`jsonb_array_length(${lanes})`,
-        hasReason: sql<boolean>`${reason} IS NOT NULL`,
-        free: sql<boolean>`${holder} IS NULL OR ${leasedUntil} < now()`,
-      })
-      .from(pipeline)
-      .orderBy(pipeline.createdAt)
+          laneCount: sql<number>`jsonb_array_length(${lanes})`,
+          hasReason: sql<boolean>`${reason} IS NOT NULL`,
+          free: sql<boolean>`${holder} IS NULL OR ${leasedUntil} < now()`,
+        })
+        .from(pipeline)
+        // Of a pipeline with several origins, these are what is run.
+        .where(sql`NOT EXISTS (SELECT 1 FROM pipeline one WHERE one.of = "pipeline".id)`)
+        .orderBy(pipeline.createdAt, pipeline.place)
+    )
   }
 
   /** False when another engine was quicker. */

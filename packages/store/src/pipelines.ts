@@ -1,10 +1,51 @@
-import { and, asc, eq, inArray, isNull, sql } from 'drizzle-orm'
+import { and, asc, eq, inArray, isNull, or, sql, type SQL } from 'drizzle-orm'
 import { CHANGEABLE, type Definition, type PipelineState } from '@tide/core/definition/definition'
-import type { PipelineRecord, StartedPlan, StopReason, Affinity } from '@tide/core/definition/pipeline'
+import { ofOrigin, originsOf } from '@tide/core/definition/origins'
+import {
+  stateOfOrigins,
+  type Affinity,
+  type PipelineRecord,
+  type StartedPlan,
+  type StopReason,
+} from '@tide/core/definition/pipeline'
 import type { Lane } from '@tide/core/plan/lane'
 import type { PrepareStep } from '@tide/core/plan/steps'
 import type { Database } from './database.ts'
 import { errand, pipeline } from './schema.ts'
+
+/** It does not run, and nor does an origin of it. */
+const IS_CHANGEABLE = sql`${pipeline.state} IN ${[...CHANGEABLE]} AND NOT EXISTS (
+  SELECT 1 FROM pipeline one WHERE one.of = ${pipeline}.id AND one.state NOT IN ${[...CHANGEABLE]})`
+
+function isDefinition(definition: Definition): SQL {
+  return sql`${pipeline.definition} = ${JSON.stringify(definition)}::jsonb`
+}
+
+type Row = typeof pipeline.$inferSelect
+
+/** Pipelines with their origins, and origins of which the pipeline is not among the rows. */
+function together(rows: readonly Row[]): PipelineRecord[] {
+  const there = new Set(rows.map(({ id }) => id))
+  return rows
+    .filter(({ of }) => of === null || !there.has(of))
+    .map(row => {
+      const origins = rows.filter(({ of }) => of === row.id).map(one => ({ ...one, origins: [] }))
+      if (origins.length === 0) return { ...row, origins }
+      const [first] = origins
+      const stopped = origins.find(({ reason }) => reason && reason.kind !== 'person') ?? first!
+      return {
+        ...row,
+        origins,
+        state: stateOfOrigins(origins.map(({ state }) => state)),
+        reason: stopped.reason,
+        wanted: (['run', 'pause', 'stop'] as const).find(wanted =>
+          origins.some(one => one.wanted === wanted),
+        )!,
+        home: first!.home,
+        affinity: first!.affinity,
+      }
+    })
+}
 
 export class Pipelines {
   private readonly db: Database
@@ -13,13 +54,21 @@ export class Pipelines {
     this.db = db
   }
 
-  list(): Promise<PipelineRecord[]> {
-    return this.db.select().from(pipeline).orderBy(asc(pipeline.createdAt))
+  /** Each with its origins. */
+  async list(): Promise<PipelineRecord[]> {
+    return together(
+      await this.db.select().from(pipeline).orderBy(asc(pipeline.createdAt), asc(pipeline.place)),
+    )
   }
 
+  /** A pipeline, or one origin of one. */
   async get(id: string): Promise<PipelineRecord | undefined> {
-    const [row] = await this.db.select().from(pipeline).where(eq(pipeline.id, id))
-    return row
+    const rows = await this.db
+      .select()
+      .from(pipeline)
+      .where(or(eq(pipeline.id, id), eq(pipeline.of, id)))
+      .orderBy(asc(pipeline.createdAt), asc(pipeline.place))
+    return together(rows).find(record => record.id === id)
   }
 
   async create(id: string, definition: Definition): Promise<void> {
@@ -39,9 +88,80 @@ export class Pipelines {
         lanes: sql`CASE WHEN ${moved} THEN '[]'::jsonb ELSE ${pipeline.lanes} END`,
         steps: sql`CASE WHEN ${moved} THEN '[]'::jsonb ELSE ${pipeline.steps} END`,
       })
-      .where(and(eq(pipeline.id, id), inArray(pipeline.state, [...CHANGEABLE])))
+      .where(and(eq(pipeline.id, id), IS_CHANGEABLE))
       .returning({ id: pipeline.id })
     return set.length > 0
+  }
+
+  /**
+   * What a pipeline with several origins is about to make at the target is its own from here on. False when it runs
+   * already, or its definition is another one by now.
+   */
+  async own(id: string, { definition, lanes, steps }: StartedPlan): Promise<boolean> {
+    const set = await this.db
+      .update(pipeline)
+      .set({ lanes, steps })
+      .where(and(eq(pipeline.id, id), IS_CHANGEABLE, isDefinition(definition)))
+      .returning({ id: pipeline.id })
+    return set.length > 0
+  }
+
+  /**
+   * Starts all origins; those of before that are not among them are forgotten. False as with `own`. `newId` is asked for
+   * those that are new.
+   */
+  startOrigins(
+    id: string,
+    { definition, lanes }: StartedPlan,
+    startedAt: string,
+    ties: readonly (Affinity | null)[],
+    newId: () => string,
+  ): Promise<boolean> {
+    return this.db.transaction(async db => {
+      const started = await db
+        .update(pipeline)
+        .set({ startedAt, state: 'Ready', reason: null })
+        .where(and(eq(pipeline.id, id), IS_CHANGEABLE, isDefinition(definition)))
+        .returning({ createdAt: pipeline.createdAt })
+      if (started.length === 0) return false
+      const known = await db.select().from(pipeline).where(eq(pipeline.of, id))
+      const origins = originsOf(definition)
+      const gone = known.filter(({ origin }) => !origins.some(({ tag }) => tag === origin))
+      if (gone.length > 0)
+        await db.delete(pipeline).where(
+          inArray(
+            pipeline.id,
+            gone.map(one => one.id),
+          ),
+        )
+      for (const [place, origin] of origins.entries()) {
+        const was = known.find(one => one.origin === origin.tag)
+        const tie = ties[place] ?? null
+        const now = {
+          definition: ofOrigin(definition, origin),
+          lanes: lanes.filter(lane => lane.origin === origin.tag),
+          steps: [],
+          place,
+          startedAt,
+          wanted: 'run' as const,
+          state: 'Copying' as const,
+          reason: null,
+          home: tie?.home ?? null,
+          affinity: tie?.affinity ?? null,
+        }
+        if (was) {
+          await db
+            .update(pipeline)
+            .set({ ...now, freshFrom: sql`${pipeline.epoch} + 1` })
+            .where(eq(pipeline.id, was.id))
+          await db.delete(errand).where(and(eq(errand.pipeline, was.id), isNull(errand.endedAt)))
+        } else {
+          const { createdAt } = started[0]!
+          await db.insert(pipeline).values({ ...now, id: newId(), of: id, origin: origin.tag, createdAt })
+        }
+      }
+      return true
+    })
   }
 
   /** From here on everything at the target that is older than the next epoch belongs to an earlier start. */
@@ -64,18 +184,32 @@ export class Pipelines {
         affinity: affinity?.affinity ?? null,
         freshFrom: sql`${pipeline.epoch} + 1`,
       })
-      .where(
-        and(
-          eq(pipeline.id, id),
-          inArray(pipeline.state, [...CHANGEABLE]),
-          sql`${pipeline.definition} = ${JSON.stringify(definition)}::jsonb`,
-        ),
-      )
+      .where(and(eq(pipeline.id, id), IS_CHANGEABLE, isDefinition(definition)))
       .returning({ id: pipeline.id })
     if (started.length === 0) return false
+    // It may have had several origins before.
+    await this.db.delete(pipeline).where(eq(pipeline.of, id))
     // What was asked of it before means nothing to what is copied anew.
     await this.db.delete(errand).where(and(eq(errand.pipeline, id), isNull(errand.endedAt)))
     return true
+  }
+
+  /** An origin is copied anew, by the plan that its pipeline was started with. False when it runs. */
+  async startAgain(id: string, startedAt: string, affinity: Affinity | null): Promise<boolean> {
+    const started = await this.db
+      .update(pipeline)
+      .set({
+        startedAt,
+        wanted: 'run',
+        state: 'Copying',
+        reason: null,
+        home: affinity?.home ?? null,
+        affinity: affinity?.affinity ?? null,
+        freshFrom: sql`${pipeline.epoch} + 1`,
+      })
+      .where(and(eq(pipeline.id, id), inArray(pipeline.state, [...CHANGEABLE])))
+      .returning({ id: pipeline.id })
+    return started.length > 0
   }
 
   /** It can only be run where this data folder is, from now on. */
@@ -89,14 +223,28 @@ export class Pipelines {
     definition: Definition,
     { lanes, steps }: { lanes: readonly Lane[]; steps: readonly PrepareStep[] },
   ): Promise<void> {
-    await this.db
-      .update(pipeline)
-      .set({
-        definition,
-        lanes: sql`${pipeline.lanes} || ${JSON.stringify(lanes)}::jsonb`,
-        steps: sql`${pipeline.steps} || ${JSON.stringify(steps)}::jsonb`,
-      })
-      .where(eq(pipeline.id, id))
+    await this.db.transaction(async db => {
+      const add = (
+        to: string,
+        definition: Definition,
+        lanes: readonly Lane[],
+        steps: readonly PrepareStep[],
+      ) =>
+        db
+          .update(pipeline)
+          .set({
+            definition,
+            lanes: sql`${pipeline.lanes} || ${JSON.stringify(lanes)}::jsonb`,
+            steps: sql`${pipeline.steps} || ${JSON.stringify(steps)}::jsonb`,
+          })
+          .where(eq(pipeline.id, to))
+      await add(id, definition, lanes, steps)
+      for (const one of await db.select().from(pipeline).where(eq(pipeline.of, id))) {
+        const origin = originsOf(definition).find(({ tag }) => tag === one.origin)
+        const own = lanes.filter(lane => lane.origin === one.origin)
+        if (origin && own.length > 0) await add(one.id, ofOrigin(definition, origin), own, [])
+      }
+    })
   }
 
   async want(id: string, wanted: PipelineRecord['wanted']): Promise<void> {

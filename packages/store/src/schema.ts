@@ -1,4 +1,5 @@
 import {
+  type AnyPgColumn,
   bigint,
   boolean,
   doublePrecision,
@@ -33,6 +34,12 @@ export const connection = pgTable('connection', {
 
 export const pipeline = pgTable('pipeline', {
   id: text('id').primaryKey(),
+  /** Of an origin of a pipeline that has several: that pipeline. */
+  of: text('of').references((): AnyPgColumn => pipeline.id, { onDelete: 'cascade' }),
+  /** Of an origin: its tag. */
+  origin: text('origin').notNull().default(''),
+  /** Of an origin: its place among them. */
+  place: integer('place').notNull().default(0),
   definition: jsonb('definition').$type<Definition>().notNull(),
   state: text('state').$type<PipelineState>().notNull(),
   /** What its people want of it; the engine works towards that. */

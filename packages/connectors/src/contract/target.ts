@@ -62,6 +62,8 @@ export interface TargetSide {
   ddl(steps: readonly PrepareStep[]): string[]
   /** Prepares the tables and writes the first checkpoint in one transaction. */
   prepare(steps: readonly PrepareStep[], checkpoint: Checkpoint): Promise<void>
+  /** Prepares tables that several pipelines will share, each with a checkpoint of its own. Repeating it after a failure is safe. */
+  make(pipeline: string, steps: readonly PrepareStep[]): Promise<void>
   /** Prepares more tables and writes the checkpoint that has their lanes. Repeating it after a failure is safe. */
   extend(steps: readonly PrepareStep[], checkpoint: Checkpoint): Promise<void>
   /** Takes a range in. `again`: rows of it may be there already. Several calls may run side by side. */

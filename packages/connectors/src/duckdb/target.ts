@@ -70,6 +70,12 @@ export class DuckdbTarget implements TargetSide {
     })
   }
 
+  make(_pipeline: string, steps: readonly PrepareStep[]): Promise<void> {
+    return this.transaction(async () => {
+      for (const statement of this.ddl(steps)) await this.run(statement)
+    })
+  }
+
   extend(steps: readonly PrepareStep[], checkpoint: Checkpoint): Promise<void> {
     return this.transaction(async () => {
       for (const statement of this.ddl(steps)) await this.run(statement)

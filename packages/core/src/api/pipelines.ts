@@ -5,6 +5,8 @@ import type { DatasetName } from '../records/dataset.ts'
 import type { RunBy } from './engines.ts'
 
 export interface LaneStatus {
+  /** The tag of its origin; absent where the pipeline has one source. */
+  origin?: string
   source: DatasetName
   target: DatasetName
   copied: boolean
@@ -20,6 +22,27 @@ export interface LaneStatus {
   deleted: number
   rowsThere: number | null
   lastChange: string | null
+}
+
+/** How one of several origins stands; by its `id` it can be paused, continued, stopped and recopied alone. */
+export interface OriginStatus extends Pick<
+  PipelineStatus,
+  | 'id'
+  | 'state'
+  | 'wanted'
+  | 'reason'
+  | 'retry'
+  | 'waits'
+  | 'lagSeconds'
+  | 'backlog'
+  | 'landedPerMinute'
+  | 'completeUpTo'
+  | 'consistent'
+  | 'position'
+> {
+  tag: string
+  connection: string
+  connectionName: string
 }
 
 /** What the status of a replication says beside what all pipelines have in common. */
@@ -59,6 +82,8 @@ export interface CommonStatus {
   strip: (number | null)[]
   /** The newest reading. */
   sample: TideSample | null
+  /** None where there is one source. */
+  origins: OriginStatus[]
   /** Who runs it, where there is more than one engine or it is tied to one that is gone. */
   engine: RunBy | null
 }

@@ -19,8 +19,26 @@ const replicateSchema = Type.Object(
     version: Type.Literal(2),
     shape: Type.Literal('replicate'),
     name: shownText('Name', 120),
-    /** Connection ids. */
-    from: Type.String({ title: 'Source', pattern: CHOSEN_PATTERN }),
+    /** Connection ids; several sources of one shape are the pipeline's origins. */
+    from: Type.Union(
+      [
+        Type.String({ title: 'Source', pattern: CHOSEN_PATTERN }),
+        Type.Array(
+          Type.Object(
+            {
+              connection: Type.String({ title: 'Source', pattern: CHOSEN_PATTERN }),
+              /** What the origin column says of its rows. */
+              tag: shownText('The tag of an origin', 60, 1),
+            },
+            { additionalProperties: false },
+          ),
+          { title: 'Origins', minItems: 2, maxItems: 100 },
+        ),
+      ],
+      { title: 'Source' },
+    ),
+    /** The column at the target that tells origins apart; `origin` where none is named. */
+    originColumn: Type.Optional(shownText('The origin column', 300, 1)),
     to: Type.String({ title: 'Target', pattern: CHOSEN_PATTERN }),
     /** The schema at the target that takes all the tables; empty: each goes into one named after its own. */
     targetSchema: shownText('Schema at the target', 200),

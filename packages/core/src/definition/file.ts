@@ -10,7 +10,7 @@ export type Lookup = (text: string) => string | undefined
 export function fileOf(definition: Definition, nameOf: Lookup): Definition {
   const named = {
     ...definition,
-    from: nameOf(definition.from) ?? definition.from,
+    from: fromWith(definition.from, id => nameOf(id) ?? id),
     to: nameOf(definition.to) ?? definition.to,
   }
   const entries = Object.entries(named).filter(([, value]) => !(Array.isArray(value) && value.length === 0))
@@ -20,7 +20,7 @@ export function fileOf(definition: Definition, nameOf: Lookup): Definition {
 /** As YAML; a table, a rule or a pattern takes a line. */
 export function printFile(file: Definition): string {
   const document = new Document(file)
-  for (const list of ['tables', 'without', 'patterns', 'names', 'columns', 'scopes']) {
+  for (const list of ['from', 'tables', 'without', 'patterns', 'names', 'columns', 'scopes']) {
     const items: unknown = document.get(list)
     if (!isSeq(items)) continue
     for (const item of items.items) if (isMap(item)) item.flow = true
@@ -63,7 +63,13 @@ export function definitionOf(file: Definition, idOf: Lookup): Definition {
   return {
     ...file,
     tables: file.tables ?? [],
-    from: id('from', file.from ?? ''),
+    from: fromWith(file.from ?? '', name => id('from', name)),
     to: id('to', file.to ?? ''),
   }
+}
+
+function fromWith(from: Definition['from'], connection: (text: string) => string): Definition['from'] {
+  return typeof from === 'string'
+    ? connection(from)
+    : from.map(origin => ({ ...origin, connection: connection(origin.connection) }))
 }

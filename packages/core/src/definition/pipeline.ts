@@ -11,9 +11,15 @@ export interface StopReason {
   at: string
 }
 
-/** A pipeline as it is kept. */
+/** A pipeline as it is kept. One with several origins has a record for each of them, which engines run like pipelines. */
 export interface PipelineRecord {
   id: string
+  /** Of an origin: the pipeline that it belongs to. */
+  of: string | null
+  /** Of an origin: its tag; else empty. */
+  origin: string
+  /** Once it was started; none where there is one source. */
+  origins: PipelineRecord[]
   definition: Definition
   state: PipelineState
   /** What its people want of it; the engine works towards that. */
@@ -33,6 +39,35 @@ export interface PipelineRecord {
   home: string | null
   /** What ties it there, in words. */
   affinity: string | null
+}
+
+/** What engines run of a pipeline: its origins, or itself. */
+export function runsOf(record: PipelineRecord): PipelineRecord[] {
+  return record.origins.length > 0 ? record.origins : [record]
+}
+
+/** The one connection that is read from. Of what engines run there is no more than one. */
+export function sourceOf({ id, definition: { from } }: Pick<PipelineRecord, 'id' | 'definition'>): string {
+  if (typeof from !== 'string') throw new Error(`${id} has several origins, and cannot be run as one`)
+  return from
+}
+
+/** Of whom a lane is, and its place among theirs; undefined where there is no such lane. */
+export function laneOf(
+  record: PipelineRecord,
+  index: number,
+): { run: PipelineRecord; lane: Lane; index: number } | undefined {
+  const lane = record.lanes[index]
+  const run = lane && runsOf(record).find(({ origin }) => origin === (lane.origin ?? ''))
+  if (!run) return undefined
+  const before = record.lanes.slice(0, index).filter(({ origin }) => origin === lane.origin)
+  return { run, lane, index: before.length }
+}
+
+/** How a pipeline stands by how its origins do: as the one that is the least far, of those that have not stopped. */
+export function stateOfOrigins(states: readonly PipelineState[]): PipelineState {
+  const order: PipelineState[] = ['Copying', 'Following', 'Paused', 'Stopped']
+  return order.find(state => states.includes(state)) ?? states[0]!
 }
 
 /** What is started: a plan, and the definition that it was made of. */

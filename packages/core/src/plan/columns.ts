@@ -8,7 +8,7 @@ import type { ColumnDeed, ColumnRule } from '../shape/column-rule.ts'
 import { printMask, type Mask } from '../shape/mask.ts'
 import type { WrittenColumn, WrittenValue } from './lane.ts'
 import { grouped, someOf, type PlanNote } from './note.ts'
-import type { PlanInput } from './input.ts'
+import type { OriginInput, PlanInput } from './input.ts'
 
 export interface PlannedColumns {
   reads: Column[]
@@ -63,9 +63,10 @@ export function planColumns(
   rules: ColumnRules,
   scoped: readonly string[],
   input: PlanInput,
+  origin: OriginInput,
   notes: PlanNote[],
 ): PlannedColumns {
-  return new ColumnPlanning(dataset, namer, input, notes).plan(rules, scoped)
+  return new ColumnPlanning(dataset, namer, input, origin, notes).plan(rules, scoped)
 }
 
 const TEXT: LogicalType = { kind: 'utf8' }
@@ -88,14 +89,22 @@ class ColumnPlanning {
   private readonly dataset: Dataset
   private readonly namer: Namer
   private readonly input: PlanInput
+  private readonly sameKind: boolean
   private readonly notes: PlanNote[]
 
-  constructor(dataset: Dataset, namer: Namer, input: PlanInput, notes: PlanNote[]) {
+  constructor(
+    dataset: Dataset,
+    namer: Namer,
+    input: PlanInput,
+    { sameKind }: OriginInput,
+    notes: PlanNote[],
+  ) {
     this.dataset = dataset
     this.table = { namespace: dataset.namespace, name: dataset.name }
     this.shown = printName(this.table)
     this.namer = namer
     this.input = input
+    this.sameKind = sameKind
     this.notes = notes
   }
 
@@ -178,13 +187,13 @@ class ColumnPlanning {
     { type, nativeType, collation, ours }: Typed,
     nullable: boolean,
   ): void {
-    const { planned, table, shown } = this
-    const { profile, sameKind } = this.input
+    const { planned, table, shown, sameKind } = this
+    const { profile, origins } = this.input
     const named = this.namer.column(table, name)
     if (named.refused)
       planned.odd.push(`${named.by.length > 0 ? `${named.name}, from ` : ''}${name} (${named.refused})`)
     const { key } = this.dataset
-    const keyParts = key.includes(name) ? key.length : 0
+    const keyParts = key.includes(name) ? key.length + (origins.length > 1 ? 1 : 0) : 0
     const mapped = profile.typeOf({
       type,
       nativeType,

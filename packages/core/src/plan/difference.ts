@@ -1,6 +1,6 @@
 /** What a plan says now that it did not say when it was shown: a start is exactly what was shown, or it is refused. */
 import { datasetId, printName } from '../records/dataset.ts'
-import { takenFrom, type Lane, type WrittenColumn } from './lane.ts'
+import { laneId, takenFrom, type Lane, type WrittenColumn } from './lane.ts'
 import { hinders, someOf, type PlanNote } from './note.ts'
 import type { Plan } from './plan.ts'
 import type { PrepareStep } from './steps.ts'
@@ -25,15 +25,15 @@ export function outlineOf({ lanes, steps, notes }: Plan): PlanOutline {
 /** In sentences; none when the plans say the same. */
 export function planDifference(shown: PlanOutline, now: PlanOutline): string[] {
   const differences: string[] = []
-  const before = new Map(shown.lanes.map(lane => [datasetId(lane.source), lane]))
+  const before = new Map(shown.lanes.map(lane => [laneId(lane), lane]))
   for (const lane of now.lanes) {
-    const name = printName(lane.source)
-    const was = before.get(datasetId(lane.source))
-    before.delete(datasetId(lane.source))
+    const name = printLane(lane)
+    const was = before.get(laneId(lane))
+    before.delete(laneId(lane))
     if (!was) differences.push(`${name} has come to it.`)
     else differences.push(...laneDifference(name, was, lane))
   }
-  for (const lane of before.values()) differences.push(`${printName(lane.source)} is no longer in it.`)
+  for (const lane of before.values()) differences.push(`${printLane(lane)} is no longer in it.`)
   const stepsBefore = new Set(shown.steps.map(stepName))
   for (const step of now.steps)
     if (!stepsBefore.has(stepName(step))) differences.push(`It would ${stepName(step)}.`)
@@ -77,6 +77,10 @@ function laneDifference(
   }
   for (const gone of before.keys()) differences.push(`${name} no longer has the column ${gone}.`)
   return differences
+}
+
+function printLane({ origin, source }: Pick<Lane, 'origin' | 'source'>): string {
+  return origin === undefined ? printName(source) : `${printName(source)} of ${origin}`
 }
 
 function written({ name, nativeType }: WrittenColumn): string {

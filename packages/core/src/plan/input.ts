@@ -20,7 +20,19 @@ export interface Claim {
   table: DatasetName
 }
 
+/** A source, as its catalogue has it. */
+export interface OriginInput {
+  /** Empty where it is the only one. */
+  tag: string
+  /** Source and target are of one kind, so that the source's own types are the target's. */
+  sameKind: boolean
+  source: readonly Dataset[]
+}
+
 export interface PlanInput {
+  origins: readonly OriginInput[]
+  /** What tells the origins apart at the target, where there are several. */
+  originColumn?: string
   tables: DatasetName[]
   without?: DatasetName[]
   patterns?: NonNullable<Definition['patterns']>
@@ -30,9 +42,6 @@ export interface PlanInput {
   columns?: readonly ColumnRule[]
   scopes?: NonNullable<Definition['scopes']>
   deletes?: NonNullable<Definition['deletes']>
-  /** Source and target are of one kind, so that the source's own types are the target's. */
-  sameKind: boolean
-  source: readonly Dataset[]
   target: readonly Dataset[]
   /** Schemas there are at the target. */
   targetSchemas: readonly string[]

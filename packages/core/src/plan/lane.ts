@@ -33,6 +33,8 @@ const writtenColumnSchema = Type.Object({
 export type WrittenColumn = Static<typeof writtenColumnSchema>
 
 export const laneSchema = Type.Object({
+  /** The tag of the origin that it is of; absent where the pipeline has one source. */
+  origin: Type.Optional(Type.String()),
   source: datasetNameSchema,
   target: datasetNameSchema,
   /** What is read at the source, in this order. */
@@ -54,8 +56,13 @@ export const laneSchema = Type.Object({
   bytes: Type.Number(),
 })
 
-/** One source table to one target table. */
+/** One source table to one target table, or to its part of one that origins share. */
 export type Lane = Static<typeof laneSchema>
+
+/** Equal for lanes of the same table of the same origin. */
+export function laneId({ origin = '', source }: Pick<Lane, 'origin' | 'source'>): string {
+  return JSON.stringify([origin, source.namespace, source.name])
+}
 
 /** The source column that a target column is made of; undefined: of none. */
 export function madeOf({ value }: WrittenColumn): string | undefined {

@@ -3,10 +3,11 @@ import { chosenTables, decidedBy } from '../definition/choose.ts'
 import { ColumnRules, noteChangedTypes, type ChangedType } from './columns.ts'
 import { Namer } from '../naming/namer.ts'
 import { datasetId, printName, type Dataset } from '../records/dataset.ts'
-import type { PlanInput } from './input.ts'
+import type { OriginInput, PlanInput } from './input.ts'
 import { noteRules, refuseSchemas } from './names.ts'
 import type { Lane } from './lane.ts'
-import { byHarm, hinders, type PlanNote } from './note.ts'
+import { joinOrigins, noteOrigins, refuseTags, tablesOfAll } from './origins.ts'
+import { byHarm, grouped, hinders, type PlanNote } from './note.ts'
 import { planSteps, type PrepareStep } from './steps.ts'
 import { Scopes } from './scopes.ts'
 import { planLane, refuseTakenTables, type LaneRules } from './tables.ts'
@@ -23,17 +24,27 @@ export interface Plan {
 export function makePlan(input: PlanInput): Plan {
   const notes: PlanNote[] = []
   const namer = new Namer(input.names, input.profile.naming, input.targetSchema)
-  const datasets = chosenDatasets(input, notes)
+  const { origins } = input
+  refuseTags(
+    origins.map(({ tag }) => tag),
+    notes,
+  )
+  const source = tablesOfAll(origins.map(origin => origin.source))
+  const datasets = chosenDatasets(input, source, notes)
   refuseSchemas(datasets, namer, notes)
-  const changed: ChangedType[] = []
   const rules = { namer, rules: new ColumnRules(input.columns ?? []), scopes: new Scopes(input.scopes ?? []) }
-  const lanes = datasets.flatMap(dataset => planLane(dataset, rules, input, notes, changed) ?? [])
-  noteChangedTypes(changed, notes)
+  const planned = origins.map(origin => planOrigin(origin, datasets, rules, input))
+  noteOrigins(planned, notes)
+  const all = planned.flatMap(({ lanes }) => lanes)
+  const lanes = origins.length > 1 ? joinOrigins(all, input, namer, notes) : all
   noteRules(input, namer, datasets, notes)
   if (datasets.length > 0) noteIdle(input, rules, notes)
   if (input.deletes !== undefined && input.deletes !== 'remove') noteDeletes(input.deletes, notes)
-  refuseTakenTables(lanes, input, notes)
-  const steps = planSteps(lanes, input, notes)
+  // Lanes of several origins share their tables; one of each speaks for all.
+  const sharing = origins.length > 1 ? grouped(lanes, ({ source }) => datasetId(source)) : undefined
+  const tables = sharing?.map(([first]) => first!) ?? lanes
+  refuseTakenTables(tables, input, notes)
+  const steps = planSteps(tables, input, notes)
   notes.sort(byHarm)
   return {
     lanes,
@@ -44,10 +55,28 @@ export function makePlan(input: PlanInput): Plan {
   }
 }
 
-function chosenDatasets(input: PlanInput, notes: PlanNote[]): Dataset[] {
-  const byId = new Map(input.source.map(dataset => [datasetId(dataset), dataset]))
+/** The lanes of one origin, by its own structures. */
+function planOrigin(
+  origin: OriginInput,
+  chosen: readonly Dataset[],
+  rules: LaneRules,
+  input: PlanInput,
+): { tag: string; lanes: Lane[]; notes: PlanNote[] } {
+  const [notes, changed]: [PlanNote[], ChangedType[]] = [[], []]
+  const own = new Map(origin.source.map(dataset => [datasetId(dataset), dataset]))
+  const lanes = chosen.flatMap(({ namespace, name }) => {
+    const dataset = own.get(datasetId({ namespace, name }))
+    return (dataset && planLane(dataset, rules, input, origin, notes, changed)) ?? []
+  })
+  noteChangedTypes(changed, notes)
+  return { tag: origin.tag, lanes, notes }
+}
+
+/** `source`: the tables of all origins. */
+function chosenDatasets(input: PlanInput, source: readonly Dataset[], notes: PlanNote[]): Dataset[] {
+  const byId = new Map(source.map(dataset => [datasetId(dataset), dataset]))
   const chosen: Dataset[] = []
-  for (const name of chosenTables(input, input.source)) {
+  for (const name of chosenTables(input, source)) {
     const dataset = byId.get(datasetId(name))
     if (dataset) chosen.push(dataset)
     else {
@@ -60,7 +89,7 @@ function chosenDatasets(input: PlanInput, notes: PlanNote[]): Dataset[] {
       })
     }
   }
-  notePatterns(input, notes)
+  notePatterns(input, source, notes)
   if (chosen.length === 0 && !notes.some(hinders)) {
     notes.push({
       level: 'undecided',
@@ -72,7 +101,11 @@ function chosenDatasets(input: PlanInput, notes: PlanNote[]): Dataset[] {
   return chosen
 }
 
-function notePatterns({ source, patterns = [], ...choice }: PlanInput, notes: PlanNote[]): void {
+function notePatterns(
+  { patterns = [], ...choice }: PlanInput,
+  source: readonly Dataset[],
+  notes: PlanNote[],
+): void {
   if (patterns.length === 0) return
   const decided = decidedBy({ ...choice, patterns }, source)
   patterns.forEach(({ like, take }, index) => {

@@ -5,7 +5,7 @@ import { printName, type Dataset, type DatasetName } from '../records/dataset.ts
 import { planColumns, type ChangedType, type ColumnRules } from './columns.ts'
 import { madeOf, type Lane, type WrittenColumn } from './lane.ts'
 import { grouped, someOf, type PlanNote } from './note.ts'
-import type { PlanInput } from './input.ts'
+import type { OriginInput, PlanInput } from './input.ts'
 import type { Scopes } from './scopes.ts'
 
 /** All that decides how tables become lanes. */
@@ -20,6 +20,7 @@ export function planLane(
   dataset: Dataset,
   { namer, rules, scopes }: LaneRules,
   input: PlanInput,
+  origin: OriginInput,
   notes: PlanNote[],
   changed: ChangedType[],
 ): Lane | undefined {
@@ -69,7 +70,7 @@ export function planLane(
     writes,
     odd,
     changed: types,
-  } = planColumns(dataset, namer, rules, columns, input, notes)
+  } = planColumns(dataset, namer, rules, columns, input, origin, notes)
   changed.push(...types)
   if (odd.length > 0) {
     refuse(
@@ -91,6 +92,7 @@ export function planLane(
     return undefined
   const { deletes } = input
   return {
+    ...(origin.tag === '' ? {} : { origin: origin.tag }),
     source: table,
     target: { namespace: schema.name, name: named.name },
     reads,

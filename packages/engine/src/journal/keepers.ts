@@ -1,4 +1,5 @@
 import type { LogSide } from '@tide/connectors/contract/source'
+import { runsOf } from '@tide/core/definition/pipeline'
 import { isId } from '@tide/core/definition/id'
 import { join } from 'node:path'
 import type { ConnectionOpener, PipelineRepository, Surroundings } from '../repositories.ts'
@@ -31,6 +32,7 @@ export class JournalKeepers {
       const open = () => this.connections.open(connection)
       const earlier = async () =>
         (await this.pipelines.list())
+          .flatMap(runsOf)
           .filter(({ definition }) => definition.from === connection)
           .filter(({ state, reason }) => !['Draft', 'Ready'].includes(state) && reason?.kind !== 'person')
           .map(({ id, lanes }) => ({ id, tables: lanes.map(({ source }) => source) }))

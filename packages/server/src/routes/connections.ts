@@ -1,7 +1,8 @@
 import type Router from '@koa/router'
 import type { CheckItem } from '@tide/core/api/browse'
 import { connectors } from '@tide/connectors/registry'
-import type { PipelineRecord } from '@tide/core/definition/pipeline'
+import { originsOf } from '@tide/core/definition/origins'
+import { runsOf, type PipelineRecord } from '@tide/core/definition/pipeline'
 import type { ConnectionInfo } from '@tide/core/api/connections'
 import type { JournalAnswer } from '@tide/core/api/journals'
 import { NAME_PATTERN, NAME_SAYS } from '@tide/core/definition/id'
@@ -76,7 +77,7 @@ export function connectionRoutes(router: Router, services: Services): void {
   const info = async (connection: ConnectionRecord): Promise<ConnectionInfo> => {
     const pipelines = await store.pipelines.list()
     const used = pipelines.filter(({ definition }) =>
-      [definition.from, definition.to].includes(connection.id),
+      [...originsOf(definition).map(origin => origin.connection), definition.to].includes(connection.id),
     )
     return {
       ...connection,
@@ -150,10 +151,12 @@ export function connectionRoutes(router: Router, services: Services): void {
     const valueOf = (of: ConnectionBody['config'], name: string) => of[name] ?? properties[name]?.default
     const changed = fixedWhileFollowed.find(name => valueOf(present.config, name) !== valueOf(config, name))
     if (changed === undefined) return
-    const followers = (await store.pipelines.list()).filter(
-      ({ definition, lanes, state, reason }) =>
-        definition.from === id && lanes.length > 0 && !(state === 'Stopped' && reason?.kind === 'person'),
-    )
+    const followers = (await store.pipelines.list())
+      .flatMap(runsOf)
+      .filter(
+        ({ definition, lanes, state, reason }) =>
+          definition.from === id && lanes.length > 0 && !(state === 'Stopped' && reason?.kind === 'person'),
+      )
     if (followers.length === 0) return
     const names = followers.map(({ definition }) => `“${definition.name}”`).join(', ')
     throw new Failure(
@@ -271,14 +274,16 @@ export function connectionRoutes(router: Router, services: Services): void {
   router.get('/connections/:id/journal', async ctx => {
     const { id } = await record(ctx.params.id!)
     const { info: journal } = services.journals.of(id)
-    const pipelines = await store.pipelines.list()
-    const names = new Map(pipelines.map(one => [one.id, one.definition.name]))
+    const runs = (await store.pipelines.list()).flatMap(runsOf)
+    const known = new Map(
+      runs.map(run => [run.id, { pipeline: run.of ?? run.id, name: run.definition.name }]),
+    )
     const answer: JournalAnswer = journal
       ? {
           ...journal,
-          followers: journal.followers.map(one => ({ ...one, name: names.get(one.pipeline) ?? '' })),
+          followers: journal.followers.map(one => ({ ...one, name: '', ...known.get(one.pipeline) })),
         }
-      : await keptElsewhere(pipelines.filter(({ definition }) => definition.from === id))
+      : await keptElsewhere(runs.filter(({ definition }) => definition.from === id))
     ctx.type = 'json'
     ctx.body = JSON.stringify(answer)
   })

@@ -5,10 +5,10 @@ import { definitionSchemas, isChangeable } from '@tide/core/definition/definitio
 import { Failure } from '@tide/core/failure'
 import { hinders } from '@tide/core/plan/note'
 import type { DatasetName } from '@tide/core/records/dataset'
-import { pipelineRecord } from '../pipeline-record.ts'
+import { pipelineRecord, refuseOrigin } from '../pipeline-record.ts'
 import { planFor, planForMore } from '../plan.ts'
 import type { Services } from '../services.ts'
-import { affinityOf } from '../affinity.ts'
+import { tiesOf } from '../affinity.ts'
 import { valid } from '../validate.ts'
 
 /** What is done alone among all starts; no pipeline has such an id. */
@@ -48,12 +48,16 @@ export function deedRoutes(router: Router, services: Services): void {
     const { plan: shown } = valid<{ plan?: string }>(startSchema, body ?? {}, 'Start')
     return engine.inTurn(STARTS, () =>
       store.alone('start', async () => {
-        const { definition } = await pipelineRecord(services, id)
+        const { definition, of } = await pipelineRecord(services, id)
+        if (of !== null) {
+          const [tie] = await tiesOf(services, id, definition)
+          return engine.beginAgain(id, tie!)
+        }
         const plan = await planFor(services, definition, { pipeline: id, fresh: true })
         if (shown !== undefined) services.shownPlans.refuseAnother(shown, definition, plan)
         refuseHindered(plan)
         const { lanes, steps } = plan
-        await engine.begin(id, { definition, lanes, steps }, await affinityOf(services, id, definition))
+        await engine.begin(id, { definition, lanes, steps }, await tiesOf(services, id, definition))
       }),
     )
   })
@@ -62,6 +66,7 @@ export function deedRoutes(router: Router, services: Services): void {
       store.alone('start', async () => {
         const { tables } = valid<{ tables: DatasetName[] }>(extendSchema, body ?? {}, 'Tables')
         const present = await pipelineRecord(services, id)
+        refuseOrigin(present)
         if (isChangeable(present.state)) {
           throw new Failure(
             'refused',

@@ -1,5 +1,7 @@
 /** Readings of a pipeline, and single records of its lanes on both sides. */
 import type Router from '@koa/router'
+import { samplesTogether } from '@tide/core/api/together'
+import { runsOf } from '@tide/core/definition/pipeline'
 import { pipelineRecord } from '../pipeline-record.ts'
 import { rowPair } from '../row-pair.ts'
 import type { Services } from '../services.ts'
@@ -16,7 +18,12 @@ export function figureRoutes(router: Router, services: Services): void {
   router.get('/pipelines/:id/figures', async ctx => {
     const seconds = Math.min(40 * 86_400, Math.max(60, Number(ctx.query.seconds) || 300))
     const resolution = seconds <= RESOLUTION_1S_UP_TO ? 1 : 60
-    ctx.body = await store.history.figures(ctx.params.id!, resolution, Date.now() - seconds * 1000)
+    const since = Date.now() - seconds * 1000
+    const record = await pipelineRecord(services, ctx.params.id!)
+    const series = await Promise.all(
+      runsOf(record).map(({ id }) => store.history.figures(id, resolution, since)),
+    )
+    ctx.body = series.length === 1 ? series[0] : samplesTogether(series, resolution * 1000)
   })
 
   /** `key`: a JSON array of texts; without it, the last row in key order. */

@@ -3,11 +3,13 @@ import type Router from '@koa/router'
 import type { NameFilter, NamesAnswer, NamesProposal } from '@tide/core/api/names'
 import { chooser } from '@tide/core/definition/choose'
 import type { Definition } from '@tide/core/definition/definition'
+import { originsOf } from '@tide/core/definition/origins'
 import { Failure } from '@tide/core/failure'
 import { Namer } from '@tide/core/naming/namer'
 import { namesOf, type ShownName } from '@tide/core/naming/names'
 import { proposeRules, type NamingTarget } from '@tide/core/naming/propose'
 import type { Dataset } from '@tide/core/records/dataset'
+import { sourceTables } from '../source-tables.ts'
 import type { Services } from '../services.ts'
 import { validDefinition } from '../valid-definition.ts'
 import { valid } from '../validate.ts'
@@ -89,20 +91,20 @@ function shownNames(
 
 /** The chosen tables as the source has them, and what the target says of names. */
 async function named(
-  { sessions }: Services,
+  services: Services,
   definition: Definition,
 ): Promise<{ datasets: Dataset[]; target: NamingTarget }> {
-  const { from, to } = definition
-  if (from === '' || to === '') {
+  const { to } = definition
+  if (originsOf(definition).every(({ connection }) => connection === '') || to === '') {
     throw new Failure(
       'refused',
       'Names are made for a target, of what a source has.',
       'Choose a source and a target first.',
     )
   }
-  const { datasets } = await sessions.catalogue(from, false)
+  const datasets = await sourceTables(services, definition, false)
   const decide = chooser(definition)
-  const profile = await sessions.use(to, async ({ target }) => target?.profile)
+  const profile = await services.sessions.use(to, async ({ target }) => target?.profile)
   if (!profile) throw new Failure('refused', 'This connection cannot be a target.', 'Choose another.')
   return { datasets: datasets.filter(dataset => decide(dataset).takesPart), target: profile }
 }

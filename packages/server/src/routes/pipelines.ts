@@ -1,7 +1,9 @@
 import type Router from '@koa/router'
 import type { Definition } from '@tide/core/definition/definition'
 import { Failure } from '@tide/core/failure'
-import { pipelineRecord } from '../pipeline-record.ts'
+import { originsOf } from '@tide/core/definition/origins'
+import { runsOf, sourceOf } from '@tide/core/definition/pipeline'
+import { pipelineRecord, refuseOrigin } from '../pipeline-record.ts'
 import { newId, type Services } from '../services.ts'
 import { validDefinition } from '../valid-definition.ts'
 
@@ -10,8 +12,8 @@ const ERRANDS = 50
 export function pipelineRoutes(router: Router, services: Services): void {
   const { store, engine } = services
 
-  const refuseUnknown = async ({ from, to }: Definition): Promise<void> => {
-    for (const id of [from, to]) {
+  const refuseUnknown = async ({ to, ...definition }: Definition): Promise<void> => {
+    for (const id of [...originsOf(definition).map(({ connection }) => connection), to]) {
       if (id === '' || (await store.connections.get(id))) continue
       throw new Failure('refused', `There is no connection ${id}.`, 'Choose one of those that are there.')
     }
@@ -35,7 +37,9 @@ export function pipelineRoutes(router: Router, services: Services): void {
   })
 
   router.put('/pipelines/:id', async ctx => {
-    const { id } = await pipelineRecord(services, ctx.params.id!)
+    const record = await pipelineRecord(services, ctx.params.id!)
+    refuseOrigin(record)
+    const { id } = record
     const definition = validDefinition(ctx.request.body)
     await refuseUnknown(definition)
     await engine.inTurn(id, async () => {
@@ -54,7 +58,9 @@ export function pipelineRoutes(router: Router, services: Services): void {
   /** With `leaveCapture=true` also one that stopped for a reason, or cannot be stopped: its source may be gone. */
   router.delete('/pipelines/:id', async ctx => {
     await engine.inTurn(ctx.params.id!, async () => {
-      const { id, state, reason, definition, wanted } = await pipelineRecord(services, ctx.params.id!)
+      const record = await pipelineRecord(services, ctx.params.id!)
+      refuseOrigin(record)
+      const { id, state, reason, definition, wanted } = record
       const captures = state !== 'Draft' && state !== 'Ready' && reason?.kind !== 'person'
       const over = state === 'Stopped' || wanted === 'stop'
       if (captures && !(over && ctx.query.leaveCapture === 'true')) {
@@ -65,8 +71,13 @@ export function pipelineRoutes(router: Router, services: Services): void {
         )
       }
       await engine.halt(id)
-      if (await store.connections.get(definition.from))
-        await services.journals.of(definition.from).abandon(id)
+      for (const run of record.origins.length > 0 || typeof definition.from === 'string'
+        ? runsOf(record)
+        : []) {
+        const source = sourceOf(run)
+        if (await store.connections.get(source)) await services.journals.of(source).abandon(run.id)
+        engine.forget(run.id)
+      }
       await store.pipelines.remove(id)
       engine.forget(id)
     })

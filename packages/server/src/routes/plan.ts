@@ -3,6 +3,7 @@ import { chosenTables } from '@tide/core/definition/choose'
 import { isChangeable, type Definition } from '@tide/core/definition/definition'
 import { idSchema } from '../ids.ts'
 import { planFor, planForMore } from '../plan.ts'
+import { sourceTables } from '../source-tables.ts'
 import type { Services } from '../services.ts'
 import { validDefinition } from '../valid-definition.ts'
 import { valid } from '../validate.ts'
@@ -21,7 +22,7 @@ export function planRoutes(router: Router, services: Services): void {
   const { store } = services
 
   const chosen = async (definition: Definition) =>
-    chosenTables(definition, (await services.sessions.catalogue(definition.from, false)).datasets)
+    chosenTables(definition, await sourceTables(services, definition, false))
 
   router.post('/plan', async ctx => {
     const asked = valid<{ pipeline?: string; definition: object; fresh: boolean }>(

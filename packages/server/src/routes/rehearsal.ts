@@ -3,6 +3,7 @@ import type Router from '@koa/router'
 import type { Grid } from '@tide/core/api/browse'
 import type { RehearsedRows } from '@tide/core/api/rehearsal'
 import { Failure } from '@tide/core/failure'
+import { connectionOf } from '@tide/core/definition/origins'
 import type { Lane } from '@tide/core/plan/lane'
 import { hinders } from '@tide/core/plan/note'
 import { datasetNameSchema, type DatasetName } from '@tide/core/records/dataset'
@@ -47,7 +48,7 @@ export function rehearsalRoutes(router: Router, services: Services): void {
         refusal?.remedy ?? 'Choose both sides.',
       )
     }
-    const { from } = definition
+    const from = connectionOf(definition, lane)
     const limits = {
       line: `${from} looks`,
       atOnce: 2,
@@ -65,7 +66,9 @@ export function rehearsalRoutes(router: Router, services: Services): void {
 function rehearsed(lane: Lane, grid: Grid, maskKey: Uint8Array): RehearsedRows {
   const { reads, writes, scope } = lane
   const places = reads.map(({ name }) => grid.columns.findIndex(column => column.name === name))
-  const made = writes.map(column => madeColumn(column, reads, { origin: '', hash: keyedHash(maskKey) }))
+  const made = writes.map(column =>
+    madeColumn(column, reads, { origin: lane.origin ?? '', hash: keyedHash(maskKey) }),
+  )
   const coming: Coming = {
     op: 'copy',
     committedAt: null,

@@ -1,6 +1,10 @@
 import type { ConnectionInfo, ConnectorInfo } from '@tide/core/api/connections'
 import type { Catalogue } from '@tide/core/api/browse'
-import { QueryClient, useQuery } from '@tanstack/react-query'
+import type { Definition } from '@tide/core/definition/definition'
+import { originsOf } from '@tide/core/definition/origins'
+import { tablesOfAll } from '@tide/core/plan/origins'
+import type { Dataset } from '@tide/core/records/dataset'
+import { QueryClient, useQueries, useQuery, type UseQueryResult } from '@tanstack/react-query'
 import { api } from './client.ts'
 
 export const queryClient = new QueryClient({
@@ -17,18 +21,52 @@ export const useConnectors = () =>
 export const useConnections = () =>
   useQuery({ queryKey: ['connections'], queryFn: () => api<ConnectionInfo[]>('GET', '/connections') })
 
-export const useCatalogue = (connection: string) =>
-  useQuery({
-    queryKey: ['catalogue', connection],
-    queryFn: () => api<Catalogue>('GET', `/connections/${connection}/catalogue`),
-    enabled: connection !== '',
-  })
+const catalogueQuery = (connection: string) => ({
+  queryKey: ['catalogue', connection],
+  queryFn: () => api<Catalogue>('GET', `/connections/${connection}/catalogue`),
+  enabled: connection !== '',
+})
 
-/** Reads a catalogue anew at its system; what is planned by it is computed again. */
-export async function lookAgain(connection: string): Promise<void> {
-  const catalogue = await api<Catalogue>('GET', `/connections/${connection}/catalogue?fresh=true`)
-  queryClient.setQueryData(['catalogue', connection], catalogue)
+export const useCatalogue = (connection: string) => useQuery(catalogueQuery(connection))
+
+/** The tables of all of a pipeline's sources, each once; undefined until all are read. */
+export function useSourceTables(definition: Pick<Definition, 'from'>) {
+  const chosen = originsOf(definition).filter(({ connection }) => connection !== '')
+  return useQueries({
+    queries: chosen.map(({ connection }) => catalogueQuery(connection)),
+    combine: togetherRead,
+  })
+}
+
+/** Outside of the component: what it returns stays the same as long as the answers do. */
+function togetherRead(read: UseQueryResult<Catalogue>[]): {
+  datasets: readonly Dataset[] | undefined
+  error: unknown
+  isPending: boolean
+} {
+  const catalogues = read.flatMap(({ data }) => data ?? [])
+  return {
+    datasets:
+      read.length > 0 && catalogues.length === read.length
+        ? tablesOfAll(catalogues.map(({ datasets }) => datasets))
+        : undefined,
+    error: read.find(({ error }) => error)?.error,
+    isPending: read.some(({ isPending }) => isPending),
+  }
+}
+
+/** Reads catalogues anew at their systems; what is planned by them is computed again. */
+export async function lookAgain(connections: readonly string[]): Promise<void> {
+  for (const connection of connections) {
+    const catalogue = await api<Catalogue>('GET', `/connections/${connection}/catalogue?fresh=true`)
+    queryClient.setQueryData(['catalogue', connection], catalogue)
+  }
   await queryClient.invalidateQueries({ queryKey: ['plan'] })
+}
+
+/** What cannot be read is said where it is read. */
+export function refreshCatalogues(): Promise<void> {
+  return queryClient.invalidateQueries({ queryKey: ['catalogue'] })
 }
 
 export function refreshConnections(): Promise<void> {

@@ -118,7 +118,7 @@ function Browser({ connection }: { connection: string }) {
           </h2>
           <TextButton
             className="text-[13px]"
-            onClick={() => void lookAgain(connection).catch(() => catalogue.refetch())}
+            onClick={() => void lookAgain([connection]).catch(() => catalogue.refetch())}
           >
             Look again
           </TextButton>

@@ -1,5 +1,6 @@
 import type { ConnectionInfo } from '@tide/core/api/connections'
 import type { PipelineStatus } from '@tide/core/api/pipelines'
+import { originsOf } from '@tide/core/definition/origins'
 import { tint } from '@tide/core/pace/lag'
 import { useEffect, useRef, useState, type ReactNode } from 'react'
 import { Link, useNavigate } from 'react-router'
@@ -148,14 +149,22 @@ function Empty() {
 function routesOf(pipelines: readonly PipelineStatus[], known: ReadonlySet<string>): Route[] {
   const routes = new Map<string, Route>()
   for (const pipeline of pipelines) {
-    const { from, to } = pipeline.definition
-    if (!known.has(from) || !known.has(to)) continue
-    const id = `${from} ${to}`
-    const route = routes.get(id) ?? { id, from, to, pipelines: [] }
-    route.pipelines.push(pipeline)
-    routes.set(id, route)
+    const { to } = pipeline.definition
+    for (const { connection: from } of originsOf(pipeline.definition)) {
+      if (!known.has(from) || !known.has(to)) continue
+      const id = `${from} ${to}`
+      const route = routes.get(id) ?? { id, from, to, pipelines: [] }
+      route.pipelines.push(alongRoute(pipeline, from))
+      routes.set(id, route)
+    }
   }
   return [...routes.values()]
+}
+
+/** Of a pipeline with several origins, what comes from one of them. */
+function alongRoute(pipeline: PipelineStatus, from: string): PipelineStatus {
+  const origin = pipeline.origins.find(({ connection }) => connection === from)
+  return origin ? { ...pipeline, ...origin, id: pipeline.id } : pipeline
 }
 
 /** Thickness is the rate, tint the lag, a break a stop. */

@@ -6,6 +6,7 @@ import { CopyLanes } from './now/CopyLanes.tsx'
 import { Delay } from './now/Delay.tsx'
 import { FollowFigures } from './now/FollowFigures.tsx'
 import { FollowLanes } from './now/FollowLanes.tsx'
+import { Origins } from './now/Origins.tsx'
 
 const Tide = lazy(() => import('./Tide.tsx'))
 
@@ -26,6 +27,7 @@ export function NowSection() {
           <Tide pipeline={pipeline} />
         </Suspense>
       )}
+      {pipeline.origins.length > 0 && <Origins pipeline={pipeline} />}
       <div className="mt-3">
         {copying ? <CopyLanes lanes={lanes} /> : <FollowLanes pipeline={pipeline} />}
       </div>

@@ -1,6 +1,6 @@
 import type { LaneStatus, PipelineStatus } from '@tide/core/api/pipelines'
 import type { RunBy } from '@tide/core/api/engines'
-import { useState, type ReactNode } from 'react'
+import { Fragment, useState, type ReactNode } from 'react'
 import { Link, NavLink, Outlet, useNavigate, useParams } from 'react-router'
 import { api } from '../api/client.ts'
 import { dropPipeline, putPipeline, useLive, usePipeline } from '../api/live.ts'
@@ -65,9 +65,8 @@ function Head({ pipeline }: { pipeline: PipelineStatus }) {
         <div className="min-w-0 flex-1">
           <h1 className="text-[20px] leading-tight">{definition.name || 'Without a name'}</h1>
           <p className="mt-0.5 text-ink-2">
-            <StateSentence pipeline={pipeline} /> {tablesSaid(pipeline)} from{' '}
-            <Place id={definition.from}>{pipeline.fromName}</Place> into{' '}
-            <Place id={definition.to}>{pipeline.toName}</Place>
+            <StateSentence pipeline={pipeline} /> {tablesSaid(pipeline)} from <Sources pipeline={pipeline} />{' '}
+            into <Place id={definition.to}>{pipeline.toName}</Place>
             {schema && `, schema ${schema}`}.
             {engine?.live && !engine.here && <> Run by the engine {engine.name}.</>}
           </p>
@@ -141,6 +140,21 @@ function StateSentence({ pipeline }: { pipeline: PipelineStatus }) {
     )
   }
   return <>{word}.</>
+}
+
+function Sources({ pipeline: { definition, fromName, origins } }: { pipeline: PipelineStatus }) {
+  const { from } = definition
+  if (typeof from === 'string') return <Place id={from}>{fromName}</Place>
+  return (
+    <>
+      {from.map(({ connection, tag }, i) => (
+        <Fragment key={tag}>
+          {i > 0 && (i === from.length - 1 ? ' and ' : ', ')}
+          <Place id={connection}>{origins[i]?.connectionName ?? tag}</Place>
+        </Fragment>
+      ))}
+    </>
+  )
 }
 
 function Place({ id, children }: { id: string; children: ReactNode }) {

@@ -1,7 +1,7 @@
 import type { PlanAnswer } from '@tide/core/api/plans'
 import { madeOf } from '@tide/core/plan/lane'
 import type { PlanNote } from '@tide/core/plan/note'
-import { printName, type DatasetName } from '@tide/core/records/dataset'
+import { datasetId, printName, type DatasetName } from '@tide/core/records/dataset'
 import { printCondition } from '@tide/core/scope/condition'
 import { printMask } from '@tide/core/shape/mask'
 import { Fragment, type ReactNode } from 'react'
@@ -35,14 +35,16 @@ export function PlanMargin({ plan, error, fromName, toName, leaveOut, goTo, look
   const { notes, lanes, steps, statements, sourceStatements } = plan
   const replaced = steps.filter(step => step.step === 'replace table').length
   const created = steps.filter(step => step.step === 'create table').length
-  const renamed = lanes.filter(({ source, target }) => source.name !== target.name).length
-  const renamedColumns = lanes.reduce(
+  // Of lanes that share a table, one speaks for all.
+  const tables = sharedOnce(lanes)
+  const renamed = tables.filter(({ source, target }) => source.name !== target.name).length
+  const renamedColumns = tables.reduce(
     (sum, lane) =>
       sum + lane.writes.filter(column => ![undefined, column.name].includes(madeOf(column))).length,
     0,
   )
-  const columns = lanes.reduce((sum, lane) => sum + lane.writes.length, 0)
-  const made = lanes.reduce((sum, lane) => sum + lane.writes.filter(madeOf).length, 0)
+  const columns = tables.reduce((sum, lane) => sum + lane.writes.length, 0)
+  const made = tables.reduce((sum, lane) => sum + lane.writes.filter(madeOf).length, 0)
   const schemas = steps.filter(step => step.step === 'create schema').length
   const into = [...new Set(lanes.map(({ target }) => target.namespace))]
   return (
@@ -63,7 +65,7 @@ export function PlanMargin({ plan, error, fromName, toName, leaveOut, goTo, look
             title={
               renamed + renamedColumns === 0
                 ? 'Renames nothing'
-                : `Renames ${count(renamed + renamedColumns)} of ${count(lanes.length + made)} names`
+                : `Renames ${count(renamed + renamedColumns)} of ${count(tables.length + made)} names`
             }
           >
             {renamed + renamedColumns === 0
@@ -74,7 +76,8 @@ export function PlanMargin({ plan, error, fromName, toName, leaveOut, goTo, look
               <LaneTypes plan={plan} into={into} />
             </details>
           </Sentence>
-          <Shaping lanes={lanes} />
+          <Origins lanes={lanes} />
+          <Shaping lanes={tables} />
           <Sentence
             title={`Copies ${lanes.some(lane => lane.scope !== null) ? 'at most ' : ''}${lanes.every(lane => lane.rowsExact) ? '' : 'about '}${plural(plan.rows, 'row')}, ${bytes(plan.bytes)}`}
           >
@@ -136,10 +139,48 @@ function Note({ note, leaveOut, goTo, lookAgain }: NoteProps) {
   )
 }
 
+function sharedOnce(lanes: PlanAnswer['lanes']): PlanAnswer['lanes'] {
+  const seen = new Set<string>()
+  return lanes.filter(({ target }) => {
+    const key = datasetId(target)
+    return !seen.has(key) && seen.add(key)
+  })
+}
+
+/** What comes from where; nothing where there is one source. */
+function Origins({ lanes }: { lanes: PlanAnswer['lanes'] }) {
+  const byTag = new Map<string, PlanAnswer['lanes']>()
+  for (const lane of lanes) {
+    if (lane.origin === undefined) return null
+    byTag.set(lane.origin, [...(byTag.get(lane.origin) ?? []), lane])
+  }
+  const column = lanes[0]!.writes.find(({ value }) => value.from === 'origin')!.name
+  return (
+    <Sentence title={`Brings ${plural(byTag.size, 'origin')} together`}>
+      The column {column} says of each row where it is from, and is part of each key: rows with equal keys
+      stay apart. Each origin is copied, followed and recopied by itself.
+      <ul>
+        {[...byTag].map(([tag, own]) => (
+          <li key={tag}>
+            <b className="text-ink">{tag}</b>: {own.every(lane => lane.rowsExact) ? '' : 'about '}
+            {plural(
+              own.reduce((sum, { rows }) => sum + rows, 0),
+              'row',
+            )}{' '}
+            in {plural(own.length, 'table')}
+          </li>
+        ))}
+      </ul>
+    </Sentence>
+  )
+}
+
 /** What becomes of columns and rows by rules; nothing where there are none. */
 function Shaping({ lanes }: { lanes: PlanAnswer['lanes'] }) {
   const masked = lanes.flatMap(({ writes }) => writes.filter(({ value }) => value.from === 'masked'))
-  const added = lanes.flatMap(({ writes }) => writes.filter(column => madeOf(column) === undefined))
+  const added = lanes.flatMap(({ writes }) =>
+    writes.filter(column => madeOf(column) === undefined && column.value.from !== 'origin'),
+  )
   const leftOut = lanes.reduce((sum, lane) => sum + (lane.leftOut?.length ?? 0), 0)
   const scoped = lanes.filter(({ scope }) => scope !== null)
   const parts = [
@@ -162,7 +203,7 @@ function Shaping({ lanes }: { lanes: PlanAnswer['lanes'] }) {
               ...writes.flatMap(({ name, value }) =>
                 value.from === 'masked'
                   ? [`${printName(source)}.${value.column} → ${name}: ${printMask(value.how)}`]
-                  : value.from === 'column'
+                  : value.from === 'column' || value.from === 'origin'
                     ? []
                     : [
                         `${printName(source)} + ${name}: ${value.from === 'metadata' ? value.what : value.from}`,
@@ -202,7 +243,7 @@ function LaneTypes({ plan, into }: { plan: PlanAnswer; into: string[] }) {
   return (
     <table className="mt-1 w-full font-mono text-[11px] text-ink">
       <tbody>
-        {plan.lanes.map(lane => (
+        {sharedOnce(plan.lanes).map(lane => (
           <Fragment key={printName(lane.source)}>
             <tr>
               <th colSpan={3} scope="colgroup" className="pt-2 text-left">

@@ -1,6 +1,5 @@
 import type { PipelineStatus } from '@tide/core/api/pipelines'
 import type { RowPair } from '@tide/core/api/rows'
-import { printName } from '@tide/core/records/dataset'
 import { useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import { useOutletContext } from 'react-router'
@@ -9,6 +8,7 @@ import { Button, TextButton } from '../parts/Button.tsx'
 import { SelectField, TextField } from '../parts/Field.tsx'
 import { ErrorNotice } from '../parts/Notice.tsx'
 import { SideBySide } from '../parts/SideBySide.tsx'
+import { laneTitle } from './laneTitle.ts'
 
 const LOOK_EVERY_MS = 1_000
 
@@ -53,7 +53,7 @@ export function RowsSection() {
             label="Lane"
             value={lane}
             onChange={event => choose(Number(event.target.value))}
-            options={lanes.map(({ source }, i) => ({ value: String(i), title: printName(source) }))}
+            options={lanes.map((lane, i) => ({ value: String(i), title: laneTitle(lane) }))}
           />
         </div>
         {pair.data && pair.data.key.length > 0 && (

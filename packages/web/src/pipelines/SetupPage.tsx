@@ -1,6 +1,7 @@
 import type { ConnectionInfo, ConnectorInfo } from '@tide/core/api/connections'
 import type { PipelineStatus } from '@tide/core/api/pipelines'
 import { withChosen } from '@tide/core/definition/choose'
+import { originsOf } from '@tide/core/definition/origins'
 import type { PlanAnswer } from '@tide/core/api/plans'
 import { planMarkdown } from '@tide/core/plan/markdown'
 import type { PlanNote } from '@tide/core/plan/note'
@@ -17,9 +18,9 @@ import { ErrorNotice } from '../parts/Notice.tsx'
 import { PlanMargin } from './PlanMargin.tsx'
 import { ColumnsSection } from './setup/ColumnsSection.tsx'
 import { decisions } from './setup/decisions.ts'
+import { FromSection } from './setup/FromSection.tsx'
 import { FileSection } from './setup/FileSection.tsx'
 import { NamesSection } from './setup/NamesSection.tsx'
-import { Pick } from './setup/Pick.tsx'
 import { RowsSection } from './setup/RowsSection.tsx'
 import { Section } from './setup/Section.tsx'
 import { StartButton } from './setup/StartButton.tsx'
@@ -67,7 +68,7 @@ function Setup({ begin, present, connections, connectors }: SetupProps) {
   const [definition, setDefinition] = useState(begin)
   const [named, setNamed] = useState(begin.name !== '')
   const [open, setOpen] = useState<SectionName | undefined>(
-    begin.from === '' ? 'from' : begin.to === '' ? 'to' : 'tables',
+    originsOf(begin).some(({ connection }) => connection === '') ? 'from' : begin.to === '' ? 'to' : 'tables',
   )
   const adding = present !== undefined && !isChangeable(present.state)
   const fixed = useMemo(
@@ -77,7 +78,9 @@ function Setup({ begin, present, connections, connectors }: SetupProps) {
   const chosen = useChosen(definition)
   const { id, saved, error: saveError, flush } = useKept(definition, present?.id, begin, !adding)
   const plan = usePlan(definition, id)
-  const from = connections.find(connection => connection.id === definition.from)
+  const sources = originsOf(definition).map(
+    ({ connection }) => connections.find(({ id }) => id === connection)?.name,
+  )
   const to = connections.find(connection => connection.id === definition.to)
   useWhere(
     { title: 'Pipelines', to: '/pipelines' },
@@ -86,10 +89,10 @@ function Setup({ begin, present, connections, connectors }: SetupProps) {
 
   const change = (part: Partial<Definition>) => {
     const next = { ...definition, ...part }
-    const [nextFrom, nextTo] = [next.from, next.to].map(
-      one => connections.find(connection => connection.id === one)?.name,
-    )
-    if (!named && nextFrom && nextTo) next.name = `${nextFrom} to ${nextTo}`
+    const nameOf = (id: string) => connections.find(connection => connection.id === id)?.name
+    const nextFrom = originsOf(next).map(({ connection }) => nameOf(connection))
+    const nextTo = nameOf(next.to)
+    if (!named && nextTo && !nextFrom.includes(undefined)) next.name = `${nextFrom.join(', ')} to ${nextTo}`
     setDefinition(next)
   }
   const inRole = (role: 'source' | 'target') =>
@@ -134,22 +137,13 @@ function Setup({ begin, present, connections, connectors }: SetupProps) {
           {saved}
         </p>
         <ErrorNotice error={saveError} />
-        <Section
+        <FromSection
           {...section('from')}
-          name="from"
-          title="From"
-          says={from ? `${from.name}, ${from.address}` : 'not chosen yet'}
-        >
-          <Pick
-            label="Source"
-            connections={inRole('source')}
-            chosen={definition.from}
-            choose={chosen => {
-              change({ from: chosen, ...(chosen === definition.from ? {} : { tables: [], without: [] }) })
-              setOpen(definition.to === '' ? 'to' : 'tables')
-            }}
-          />
-        </Section>
+          definition={definition}
+          connections={inRole('source')}
+          change={change}
+          done={() => setOpen(definition.to === '' ? 'to' : 'tables')}
+        />
         <ToSection
           {...section('to')}
           definition={definition}
@@ -202,7 +196,7 @@ function Setup({ begin, present, connections, connectors }: SetupProps) {
             plan={plan.data}
             error={plan.error}
             lookAgain={plan.lookAgain}
-            fromName={from?.name ?? 'the source'}
+            fromName={sources.length === 1 ? (sources[0] ?? 'the source') : `${sources.length} origins`}
             toName={to?.name ?? 'the target'}
             leaveOut={tables => change(withChosen(definition, tables, false))}
             {...(adding

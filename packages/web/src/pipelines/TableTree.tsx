@@ -8,7 +8,7 @@ import { FindField } from '../parts/Field.tsx'
 import { Name } from '../parts/Name.tsx'
 
 interface TableTreeProps {
-  datasets: Dataset[]
+  datasets: readonly Dataset[]
   definition: Choice
   /** Those that are in it already, and stay. */
   fixed: readonly DatasetName[]

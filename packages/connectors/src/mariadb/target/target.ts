@@ -4,7 +4,7 @@ import type { TargetProfile } from '@tide/core/plan/input'
 import { printName } from '@tide/core/records/dataset'
 import { mariadbColumn } from '@tide/core/shape/mariadb'
 import type { ApplyTransaction, CommitLoad, TargetLane, TargetSide, Unfilled } from '../../contract/target.ts'
-import { checkpointOf, checkpointRow, type Checkpoint } from '@tide/core/checkpoint/checkpoint'
+import { checkpointOf, type Checkpoint, type CheckpointRow } from '@tide/core/checkpoint/checkpoint'
 import type { CopyRange } from '../../contract/source.ts'
 import { STATE_DATABASE } from '../catalogue.ts'
 import { Session, withSession } from '../client.ts'
@@ -22,6 +22,14 @@ import { Stages } from './stages.ts'
 
 /** A count that takes longer is given up. */
 const COUNT_S = 5
+
+/** Of a row in the table of checkpoints that says something else. */
+const NO_PLACE: Omit<CheckpointRow, 'lanes'> = {
+  epoch: '0',
+  position: '',
+  completeUpTo: '2000-01-01T00:00:00.000000Z',
+  consistent: false,
+}
 
 /** What MariaDB says of values that it will not take. */
 const MISFIT =
@@ -51,9 +59,9 @@ export class MariadbTarget implements TargetSide {
   }
 
   prepare(steps: readonly PrepareStep[], checkpoint: Checkpoint): Promise<void> {
-    return this.make(
+    return this.makeTables(
+      checkpoint.pipeline,
       steps,
-      checkpoint,
       async session => {
         await session.run(CHECKPOINTS.clear(checkpoint))
         if (await this.readCheckpoint(checkpoint.pipeline)) throw overtaken()
@@ -62,10 +70,19 @@ export class MariadbTarget implements TargetSide {
     )
   }
 
-  extend(steps: readonly PrepareStep[], checkpoint: Checkpoint): Promise<void> {
-    return this.make(
+  make(pipeline: string, steps: readonly PrepareStep[]): Promise<void> {
+    return this.makeTables(
+      pipeline,
       steps,
-      checkpoint,
+      async () => {},
+      async () => {},
+    )
+  }
+
+  extend(steps: readonly PrepareStep[], checkpoint: Checkpoint): Promise<void> {
+    return this.makeTables(
+      checkpoint.pipeline,
+      steps,
       async () => {},
       session => writeCheckpoint(session, checkpoint),
     )
@@ -75,22 +92,20 @@ export class MariadbTarget implements TargetSide {
    * MariaDB commits with each statement that makes a table. So what is about to be made is written down first, and when
    * that was cut off, those tables are ours to make again.
    */
-  private make(
+  private makeTables(
+    pipeline: string,
     steps: readonly PrepareStep[],
-    checkpoint: Checkpoint,
     first: (session: Session) => Promise<void>,
     last: (session: Session) => Promise<unknown>,
   ): Promise<void> {
     return this.using(async session => {
       for (const statement of STATE_DDL) await session.run(statement)
-      const begun = `making ${checkpoint.pipeline}`
+      const begun = `making ${pipeline}`
       const [unfinished] = await session.arrays(CHECKPOINTS.read(begun))
       const made = new Set<string>(unfinished ? JSON.parse(rowRead(unfinished).lanes) : [])
       const tables = steps.flatMap(step => (step.step === 'create table' ? [tableName(step.table)] : []))
       await session.run(CHECKPOINTS.forget(begun))
-      await session.run(
-        CHECKPOINTS.insertRow(begun, { ...checkpointRow(checkpoint), lanes: JSON.stringify(tables) }),
-      )
+      await session.run(CHECKPOINTS.insertRow(begun, { ...NO_PLACE, lanes: JSON.stringify(tables) }))
       await first(session)
       for (const table of tables) if (made.has(table)) await session.run(`DROP TABLE IF EXISTS ${table}`)
       for (const statement of this.ddl(steps)) await session.run(statement)

@@ -62,6 +62,13 @@ export class PostgresTarget implements TargetSide {
     })
   }
 
+  make(_pipeline: string, steps: readonly PrepareStep[]): Promise<void> {
+    return this.transaction(async client => {
+      await client.query(MAKE_ALONE)
+      for (const statement of this.ddl(steps)) await client.query(statement)
+    })
+  }
+
   extend(steps: readonly PrepareStep[], checkpoint: Checkpoint): Promise<void> {
     return this.transaction(async client => {
       await client.query(MAKE_ALONE)

@@ -1,5 +1,6 @@
 /** Replication: tables are copied into a target, and their changes follow. */
 import type { PipelineStatus, ReplicateStatus } from '@tide/core/api/pipelines'
+import { sourceOf } from '@tide/core/definition/pipeline'
 import { Failure } from '@tide/core/failure'
 import type { OpenRun, Run, ShapeRun } from '../shape.ts'
 import type { Known } from './known.ts'
@@ -15,8 +16,9 @@ export class Replicate implements ShapeRun {
 
   constructor(run: Run) {
     this.run = run
-    const lanes = run.record.lanes.map((lane, i) =>
-      workingLane(lane, i, { origin: '', hash: keyedHash(run.parts.maskKey) }),
+    const { lanes: planned, origin } = run.record
+    const lanes = planned.map((lane, i) =>
+      workingLane(lane, i, { origin, hash: keyedHash(run.parts.maskKey) }),
     )
     this.known = { lanes, checkpoint: undefined, copyRates: [], rowsThere: lanes.map(() => null) }
   }
@@ -27,7 +29,7 @@ export class Replicate implements ShapeRun {
 
   /** The source's log is being tried again by its journal's keeper. */
   get retry(): PipelineStatus['retry'] {
-    return this.run.parts.journals.of(this.run.record.definition.from).retry
+    return this.run.parts.journals.of(sourceOf(this.run.record)).retry
   }
 
   get status(): ReplicateStatus {
@@ -48,6 +50,7 @@ export class Replicate implements ShapeRun {
   async open(epoch: number): Promise<OpenRun> {
     const { record, parts } = this.run
     const { id, definition } = record
+    const connection = sourceOf(record)
     const closing: (() => Promise<void>)[] = []
     const close = async () => {
       for (const one of closing) await one().catch(() => {})
@@ -58,8 +61,8 @@ export class Replicate implements ShapeRun {
       return session
     }
     try {
-      const from = await open(definition.from)
-      const source = parts.journals.sourceOf(definition.from, logOf(from.log))
+      const from = await open(connection)
+      const source = parts.journals.sourceOf(connection, logOf(from.log))
       closing.push(() => source.close())
       const { target } = await open(definition.to)
       if (!target) {

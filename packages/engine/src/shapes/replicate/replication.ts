@@ -1,6 +1,7 @@
 import type { Session } from '@tide/connectors/contract/session'
 import type { TargetSide } from '@tide/connectors/contract/target'
 import { singleStream, type Checkpoint } from '@tide/core/checkpoint/checkpoint'
+import { sourceOf } from '@tide/core/definition/pipeline'
 import type { Errand } from '@tide/core/definition/errand'
 import { Failure } from '@tide/core/failure'
 import type { PrepareStep } from '@tide/core/plan/steps'
@@ -137,10 +138,14 @@ export class OpenReplication implements OpenRun {
     const position = await this.run.patiently(patience => source.startCapture(id, tables, patience))
     const checkpoint = firstCheckpoint(id, epoch, position, lanes, this.run.parts.surroundings.now())
     await target.prepare(steps, checkpoint)
-    await this.run.log(
-      'info',
-      `Prepared ${lanes.length} tables at the target; changes are captured from ${position.at} on.`,
-    )
+    // An origin that is started again finds its rows of before.
+    if (this.run.record.origin !== '')
+      await target.empty(
+        lanes.map(lane => lane.target),
+        checkpoint,
+      )
+    const made = steps.length > 0 ? `Prepared ${lanes.length} tables at the target; changes` : 'Changes'
+    await this.run.log('info', `${made} are captured from ${position.at} on.`)
     return checkpoint
   }
 
@@ -169,7 +174,7 @@ export class OpenReplication implements OpenRun {
     const position = await source.takeUp(id, checkpoint.now.position)
     if (!position) return
     const { connections, home, pipelines } = this.run.parts
-    const name = (await connections.describe(this.run.record.definition.from))?.name ?? 'its source'
+    const name = (await connections.describe(sourceOf(this.run.record)))?.name ?? 'its source'
     await pipelines.bind(id, { home, affinity: `the journal of ${name}` })
     await writeCheckpoint(open, now => ({ ...now, position, consistent: false }))
     await source.settled(id)
@@ -183,10 +188,11 @@ export class OpenReplication implements OpenRun {
     const { target, checkpoint, clock } = this.open
     const { history, surroundings } = this.run.parts
     const { id: pipeline, definition } = this.run.record
+    const from = sourceOf(this.run.record)
     const { copyRates, rowsThere } = this.known
     const run = surroundings.newId()
     const iso = () => new Date(surroundings.now()).toISOString()
-    await history.beginRun({ id: run, pipeline, from: definition.from, to: definition.to, startedAt: iso() })
+    await history.beginRun({ id: run, pipeline, from, to: definition.to, startedAt: iso() })
     let [rows, bytes] = [0, 0]
     const began = surroundings.now()
     for (const { index } of lanes) copyRates[index] = copyRate(began)

@@ -1,8 +1,8 @@
 import type { LaneStatus } from '@tide/core/api/pipelines'
-import { printName } from '@tide/core/records/dataset'
 import { count, duration } from '../../format.ts'
 import { DataTable, type Column } from '../../parts/DataTable.tsx'
 import { Name } from '../../parts/Name.tsx'
+import { laneTitle } from '../laneTitle.ts'
 
 export function CopyLanes({ lanes }: { lanes: LaneStatus[] }) {
   const share = (lane: LaneStatus) =>
@@ -10,8 +10,8 @@ export function CopyLanes({ lanes }: { lanes: LaneStatus[] }) {
   const columns: Column<LaneStatus>[] = [
     {
       title: 'Lane',
-      cell: lane => <Name>{printName(lane.source)}</Name>,
-      by: lane => printName(lane.source),
+      cell: lane => <Name>{laneTitle(lane)}</Name>,
+      by: lane => laneTitle(lane),
     },
     { title: 'Into', cell: lane => <Name>{lane.target.name}</Name>, by: lane => lane.target.name },
     {
@@ -21,7 +21,7 @@ export function CopyLanes({ lanes }: { lanes: LaneStatus[] }) {
           <span
             className="block h-2 w-36 bg-paper-2"
             role="progressbar"
-            aria-label={`${printName(lane.source)} copied`}
+            aria-label={`${laneTitle(lane)} copied`}
             aria-valuenow={Math.round(share(lane) * 100)}
           >
             <span className="block h-full bg-ink-2" style={{ width: `${share(lane) * 100}%` }} />
@@ -53,5 +53,5 @@ export function CopyLanes({ lanes }: { lanes: LaneStatus[] }) {
       align: 'right',
     },
   ]
-  return <DataTable label="Lanes" columns={columns} rows={lanes} rowKey={lane => printName(lane.source)} />
+  return <DataTable label="Lanes" columns={columns} rows={lanes} rowKey={lane => laneTitle(lane)} />
 }

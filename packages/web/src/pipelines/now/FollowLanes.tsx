@@ -1,10 +1,10 @@
 import type { LaneStatus, PipelineStatus } from '@tide/core/api/pipelines'
-import { printName } from '@tide/core/records/dataset'
 import { useLive } from '../../api/live.ts'
 import { ago, count, duration, moment, plural } from '../../format.ts'
 import { DataTable, type Column } from '../../parts/DataTable.tsx'
 import { Name } from '../../parts/Name.tsx'
 import { RecopyLane } from './RecopyLane.tsx'
+import { laneTitle } from '../laneTitle.ts'
 
 export function FollowLanes({ pipeline }: { pipeline: PipelineStatus }) {
   const now = useLive(live => live.now)
@@ -13,8 +13,8 @@ export function FollowLanes({ pipeline }: { pipeline: PipelineStatus }) {
   const columns: Column<LaneStatus>[] = [
     {
       title: 'Lane',
-      cell: lane => <Name>{printName(lane.source)}</Name>,
-      by: lane => printName(lane.source),
+      cell: lane => <Name>{laneTitle(lane)}</Name>,
+      by: lane => laneTitle(lane),
     },
     { title: 'Into', cell: lane => <Name>{lane.target.name}</Name>, by: lane => lane.target.name },
     {
@@ -54,14 +54,7 @@ export function FollowLanes({ pipeline }: { pipeline: PipelineStatus }) {
       cell: lane => <RecopyLane pipeline={pipeline} lane={lane} />,
       align: 'right',
     })
-  return (
-    <DataTable
-      label="Lanes"
-      columns={columns}
-      rows={pipeline.lanes}
-      rowKey={lane => printName(lane.source)}
-    />
-  )
+  return <DataTable label="Lanes" columns={columns} rows={pipeline.lanes} rowKey={lane => laneTitle(lane)} />
 }
 
 /** It is copied again, or has been and catches up. */

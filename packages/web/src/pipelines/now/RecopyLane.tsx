@@ -1,21 +1,21 @@
 import type { LaneStatus, PipelineStatus } from '@tide/core/api/pipelines'
-import { printName } from '@tide/core/records/dataset'
 import { api } from '../../api/client.ts'
 import { putPipeline } from '../../api/live.ts'
 import { plural } from '../../format.ts'
 import { TextButton } from '../../parts/Button.tsx'
 import { Confirm } from '../../parts/Dialog.tsx'
+import { laneTitle } from '../laneTitle.ts'
 
 export function RecopyLane({ pipeline, lane }: { pipeline: PipelineStatus; lane: LaneStatus }) {
   const index = pipeline.lanes.indexOf(lane)
   return (
     <Confirm
       trigger={
-        <TextButton className="text-[12px]" aria-label={`Recopy ${printName(lane.source)}`}>
+        <TextButton className="text-[12px]" aria-label={`Recopy ${laneTitle(lane)}`}>
           Recopy
         </TextButton>
       }
-      title={`Recopy ${printName(lane.source)}?`}
+      title={`Recopy ${laneTitle(lane)}?`}
       verb="Empty and copy it"
       danger
       act={async () =>

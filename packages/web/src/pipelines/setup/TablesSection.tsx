@@ -1,7 +1,8 @@
 import { withChosen } from '@tide/core/definition/choose'
 import type { Definition } from '@tide/core/definition/definition'
+import { originsOf } from '@tide/core/definition/origins'
 import type { Dataset, DatasetName } from '@tide/core/records/dataset'
-import { lookAgain, useCatalogue } from '../../api/queries.ts'
+import { lookAgain, refreshCatalogues, useSourceTables } from '../../api/queries.ts'
 import { bytes, plural } from '../../format.ts'
 import { ErrorNotice } from '../../parts/Notice.tsx'
 import { TableTree } from '../TableTree.tsx'
@@ -18,8 +19,8 @@ interface TablesSectionProps extends Turning {
 }
 
 export function TablesSection({ definition, fixed, chosen, change, ...turning }: TablesSectionProps) {
-  const catalogue = useCatalogue(definition.from)
-  const { datasets } = catalogue.data ?? {}
+  const { datasets, error, isPending } = useSourceTables(definition)
+  const sources = originsOf(definition).flatMap(({ connection }) => (connection === '' ? [] : [connection]))
   const patterns = definition.patterns?.length ?? 0
   const says =
     chosen.length === 0
@@ -30,9 +31,9 @@ export function TablesSection({ definition, fixed, chosen, change, ...turning }:
         )}, ${bytes(chosen.reduce((sum, one) => sum + one.bytes, 0))}${patterns > 0 ? `, by ${plural(patterns, 'pattern')}` : ''}`
   return (
     <Section {...turning} name="tables" title="Tables" says={says}>
-      <ErrorNotice error={catalogue.error} />
-      {definition.from === '' && <p className="text-ink-2">Choose a source first.</p>}
-      {definition.from !== '' && catalogue.isPending && <p className="text-ink-2">Reading the catalogue …</p>}
+      <ErrorNotice error={error} />
+      {sources.length === 0 && <p className="text-ink-2">Choose a source first.</p>}
+      {isPending && <p className="text-ink-2">Reading the catalogue …</p>}
       {datasets && (
         <>
           {!fixed && <Patterns definition={definition} datasets={datasets} change={change} />}
@@ -41,7 +42,7 @@ export function TablesSection({ definition, fixed, chosen, change, ...turning }:
             definition={definition}
             fixed={fixed ?? []}
             tick={(touched, on) => change(withChosen(definition, touched, on))}
-            lookAgain={() => void lookAgain(definition.from).catch(() => catalogue.refetch())}
+            lookAgain={() => void lookAgain(sources).catch(refreshCatalogues)}
           />
         </>
       )}

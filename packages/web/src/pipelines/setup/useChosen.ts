@@ -2,13 +2,13 @@ import { chooser } from '@tide/core/definition/choose'
 import type { Definition } from '@tide/core/definition/definition'
 import type { Dataset } from '@tide/core/records/dataset'
 import { useMemo } from 'react'
-import { useCatalogue } from '../../api/queries.ts'
+import { useSourceTables } from '../../api/queries.ts'
 
 /** The tables that take part, as the source has them. */
 export function useChosen(definition: Definition): Dataset[] {
-  const { data } = useCatalogue(definition.from)
+  const { datasets } = useSourceTables(definition)
   return useMemo(() => {
     const decide = chooser(definition)
-    return (data?.datasets ?? []).filter(dataset => decide(dataset).takesPart)
-  }, [data, definition])
+    return (datasets ?? []).filter(dataset => decide(dataset).takesPart)
+  }, [datasets, definition])
 }
