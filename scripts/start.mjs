@@ -61,7 +61,7 @@ if (empty) {
     process.stderr.write(`The demo world could not be set up: ${failed}\n`)
     leave(1)
   } else {
-    process.stdout.write(`Alderbank (simulated) is at ${demo}\n`)
+    process.stdout.write(`The simulated sites: ${demo}\n`)
     announce(ready)
   }
 }

@@ -6,6 +6,7 @@ import { tmpdir } from 'node:os'
 import { join } from 'node:path'
 import { DuckDBInstance } from '@duckdb/node-api'
 import type { Session } from '../src/contract/session.ts'
+import { eventually } from '../../../e2e/server.ts'
 import { duckdb } from '../src/duckdb/connector.ts'
 import { lease } from '../src/duckdb/instance.ts'
 
@@ -103,6 +104,25 @@ describe('DuckDB', () => {
       await here.release()
       await later.release()
     }
+  })
+
+  test('a process that holds a file ends with its starter, however early that is killed', async () => {
+    const script = `
+      const { fork } = await import('node:child_process')
+      const child = fork(process.argv[1], { stdio: ['ignore', 'ignore', 'ignore', 'ipc'] })
+      child.send({ id: 0, op: 'open', file: ':memory:', settings: {}, statements: [] })
+      child.send({ id: 1, op: 'connect' })
+      console.log(child.pid)
+      setTimeout(() => process.kill(process.pid, 'SIGKILL'), Number(process.argv[2]))`
+    const host = join(process.cwd(), 'packages/connectors/src/duckdb/duckdb-host.mjs')
+    const pids = [1, 20, 40, 80, 160].map(wait =>
+      Number(
+        spawnSync(process.execPath, ['--input-type=module', '-e', script, host, String(wait)], {
+          encoding: 'utf8',
+        }).stdout,
+      ),
+    )
+    await eventually(async () => !pids.some(pid => existsSync(`/proc/${pid}`)), 10)
   })
 
   test('a file that another process holds is named with its holder', async () => {

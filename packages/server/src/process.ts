@@ -32,6 +32,7 @@ export function liveUntilTold(services: Services, data: DataFolder, before: () =
   process.on('SIGINT', () => void close())
   process.on('SIGTERM', () => void close())
   process.on('disconnect', () => void close())
+  if (process.connected === false) void close() // the starter went while this one was starting
 }
 
 /** What the process makes is for its owner alone: journals, the store, its key, and files of its children. */

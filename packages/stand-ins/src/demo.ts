@@ -2,6 +2,9 @@
 import { call } from './api-call.ts'
 import type { Site } from './site.ts'
 
+/** A site that is up. */
+export type DemoSite = Pick<Site, 'name' | 'access' | 'screen'>
+
 export interface DemoPlace {
   server: string
   warehouse: string
@@ -13,14 +16,21 @@ interface Named {
 }
 
 /** Makes what the demo begins with, unless somebody has made connections already. */
-export async function setUpDemo(site: Site, { server, warehouse }: DemoPlace): Promise<void> {
+export async function setUpDemo(
+  sites: readonly DemoSite[],
+  { server, warehouse }: DemoPlace,
+): Promise<void> {
   const present = await call<Named[]>(server, 'GET', '/connections')
   if (present.length > 0) return
-  const source = await call<Named>(server, 'POST', '/connections', {
-    name: site.name,
-    kind: 'postgres',
-    config: { ...site.access, method: 'triggers', screen: site.screen },
-  })
+  const from: { connection: string; tag: string }[] = []
+  for (const { name, access, screen } of sites) {
+    const source = await call<Named>(server, 'POST', '/connections', {
+      name,
+      kind: 'postgres',
+      config: { ...access, method: 'triggers', screen },
+    })
+    from.push({ connection: source.id, tag: name.toLowerCase() })
+  }
   const target = await call<Named>(server, 'POST', '/connections', {
     name: 'growers_warehouse',
     kind: 'duckdb',
@@ -29,18 +39,27 @@ export async function setUpDemo(site: Site, { server, warehouse }: DemoPlace): P
   const pipeline = await call<Named>(server, 'POST', '/pipelines', {
     version: 2,
     shape: 'replicate',
-    name: `${site.name} to warehouse`,
-    from: source.id,
+    name: 'All sites to warehouse',
+    from,
+    originColumn: 'site',
     to: target.id,
     targetSchema: 'NURSERY',
     tables: [],
     patterns: [
       { take: 'in', like: 'nursery.*' },
+      { take: 'in', like: 'Field Notes.*' },
       { take: 'out', like: '*.tmp_*' },
       { take: 'out', like: 'nursery.watering_rota' },
     ],
     later: 'report',
+    names: [
+      { names: 'all', like: 'Field Notes.*', does: { make: 'plain letters' } },
+      { names: 'all', like: 'Field Notes.*', does: { find: '[^A-Za-z0-9]+', by: '_' } },
+      { names: 'all', like: 'Field Notes.*', does: { find: '_$', by: '' } },
+      { names: 'tables', like: 'Field Notes.*', does: { prefix: 'notes_' } },
+    ],
     columns: [{ like: 'nursery.dispatches.contact_mail', does: { mask: 'hash' } }],
+    scopes: [{ like: 'nursery.inspections', where: { column: 'grade', in: ['A', 'B', 'C'] } }],
   })
   await call(server, 'POST', `/pipelines/${pipeline.id}/start`)
 }

@@ -1,91 +1,94 @@
 /**
- * The process of the stand-ins. Its starter tells it over IPC where the server is, and hears when the world is up. The site
- * itself runs in a child, which is started anew when a statement has held it up for too long.
+ * The process of the stand-ins. Its starter tells it over IPC where the server is, and hears when the world is up. Each site
+ * runs in a child, which is started anew when a statement has held it up for too long.
  * Settings: TIDE_DATA (data folder), TIDE_PORT (its own ports follow that one).
  */
 import { fork, type ChildProcess } from 'node:child_process'
 import { join, resolve } from 'node:path'
 import { fileURLToPath } from 'node:url'
 import { Worker } from 'node:worker_threads'
-import { setUpDemo } from './demo.ts'
+import { setUpDemo, type DemoSite } from './demo.ts'
 import { fillSite, isMade, startSite, type SiteOptions } from './site.ts'
+import { sitesOf } from './sites.ts'
 
 /** Longer than any statement of ours takes. */
 const MOST_HELD_UP_MS = 30_000
 const ENDS_WITHIN_MS = 5_000
 
 const data = resolve(process.env.TIDE_DATA ?? '.tide')
-const port = Number(process.env.TIDE_PORT ?? 4600)
-const beside = (offset: number) => (port === 0 ? 0 : port + offset)
-
-const alderbank: SiteOptions = {
-  name: 'Alderbank',
-  folder: join(data, 'stand-ins', 'alderbank'),
-  seed: 104,
-  ports: { database: beside(11), screen: beside(10) },
-  pace: 'gentle',
-}
+const sites = sitesOf(data, Number(process.env.TIDE_PORT ?? 4600))
 
 /** This very program in a process of its own, for a part of it. */
-function part(name: string): ChildProcess {
-  return fork(fileURLToPath(import.meta.url), [name], { stdio: ['ignore', 'inherit', 'inherit', 'ipc'] })
+function part(what: 'fill' | 'site', { name }: SiteOptions): ChildProcess {
+  return fork(fileURLToPath(import.meta.url), [what, name], { stdio: ['ignore', 'inherit', 'inherit', 'ipc'] })
 }
 
-/** The site's database and its screen, until told to end. */
-async function runSite(): Promise<void> {
+/** One site's database and its screen, until told to end. */
+async function runSite(options: SiteOptions): Promise<void> {
   const beat = new SharedArrayBuffer(4)
   setInterval(() => Atomics.add(new Int32Array(beat), 0, 1), 1000)
   new Worker(new URL('./watchdog.mjs', import.meta.url), {
     workerData: { beat, mostMs: MOST_HELD_UP_MS },
   }).unref()
-  const site = await startSite(alderbank)
+  const site = await startSite(options)
   process.on('SIGINT', () => {}) // a terminal's Ctrl-C is meant for the starter
-  process.on('SIGTERM', () => void site.close().then(() => process.exit(0)))
-  process.on('message', ({ server }: { server: string }) => {
-    setUpDemo(site, { server, warehouse: join(data, 'growers_warehouse.duckdb') })
-      .then(() => process.send?.({ demo: site.screen }))
-      .catch(error => process.send?.({ failed: (error as Error).message }))
-  })
-  process.send?.({ ready: site.screen })
+  const leave = () => void site.close().then(() => process.exit(0))
+  process.on('disconnect', leave) // the parent is gone
+  if (!process.connected) leave()
+  process.on('SIGTERM', leave)
+  const { name, access, screen } = site
+  process.send?.({ name, access, screen } satisfies DemoSite)
 }
 
-/** Keeps the site running, and passes on what it and the starter say to each other. */
-async function lookAfterSite(): Promise<void> {
-  if (!(await isMade(alderbank))) {
-    const code = await new Promise(resolve => part('fill').once('exit', resolve))
-    if (code !== 0) throw new Error(`The site database in ${alderbank.folder} could not be made; see above.`)
-  }
+async function fill(site: SiteOptions): Promise<void> {
+  if (await isMade(site)) return
+  const code = await new Promise(resolve => part('fill', site).once('exit', resolve))
+  if (code !== 0) throw new Error(`The site database in ${site.folder} could not be made; see above.`)
+}
+
+/** Keeps the sites running, and sets the demo up when the starter says where the server is. */
+async function lookAfterSites(): Promise<void> {
+  await Promise.all(sites.map(fill))
+  const running = new Map<string, ChildProcess>()
   let closing = false
-  let site: ChildProcess
-  const start = (again: boolean) => {
-    site = part('site')
-    if (!again) site.on('message', said => process.send?.(said))
-    site.once('exit', (code, signal) => {
+  const start = (site: SiteOptions): Promise<DemoSite> => {
+    const child = part('site', site)
+    running.set(site.name, child)
+    child.once('exit', (code, signal) => {
       if (!closing && signal === 'SIGKILL') {
-        process.stderr.write(`${alderbank.name}: a statement held up the database; it starts again.\n`)
-        return start(true)
+        process.stderr.write(`${site.name}: a statement held up the database; it starts again.\n`)
+        return void start(site)
       }
       process.exit(code ?? 1)
     })
+    return new Promise(resolve => child.once('message', said => resolve(said as DemoSite)))
   }
-  start(false)
   const close = () => {
     closing = true
-    site.kill('SIGTERM')
-    setTimeout(() => site.kill('SIGKILL'), ENDS_WITHIN_MS)
+    for (const child of running.values()) child.kill('SIGTERM')
+    setTimeout(() => running.forEach(child => child.kill('SIGKILL')), ENDS_WITHIN_MS)
   }
   process.on('SIGINT', close)
   process.on('SIGTERM', close)
   process.on('disconnect', close) // the starter is gone
-  process.on('message', said => site.send(said as object))
+  if (process.connected === false) close()
+  const up = await Promise.all(sites.map(start))
+  process.on('message', ({ server }: { server: string }) => {
+    setUpDemo(up, { server, warehouse: join(data, 'growers_warehouse.duckdb') })
+      .then(() => process.send?.({ demo: up.map(({ name, screen }) => `${name} ${screen}`).join(', ') }))
+      .catch(error => process.send?.({ failed: (error as Error).message }))
+  })
+  process.send?.({ ready: up[0]!.screen })
 }
 
 try {
-  if (process.argv[2] === 'fill') {
-    await fillSite(alderbank)
+  const [what, name] = process.argv.slice(2)
+  const site = sites.find(one => one.name === name)
+  if (what === 'fill' && site) {
+    await fillSite(site)
     process.exit(0)
   }
-  await (process.argv[2] === 'site' ? runSite() : lookAfterSite())
+  await (site ? runSite(site) : lookAfterSites())
 } catch (error) {
   process.stderr.write(`${(error as Error).message}\n`)
   process.exit(1)

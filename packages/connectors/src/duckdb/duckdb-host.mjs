@@ -168,4 +168,6 @@ process.on('message', async (/** @type {{ id: number, op: string }} */ { id, op,
 })
 // Its starter says when it ends, also when it was killed; a terminal's Ctrl-C is meant for the starter.
 process.on('disconnect', () => process.kill(process.pid, 'SIGKILL'))
+// The starter may have been killed while DuckDB was loaded: nobody says so any more.
+if (!process.connected) process.kill(process.pid, 'SIGKILL')
 for (const signal of ['SIGINT', 'SIGTERM', 'SIGHUP']) process.on(signal, () => {})
