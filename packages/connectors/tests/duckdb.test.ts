@@ -109,7 +109,8 @@ describe('DuckDB', () => {
   test('a process that holds a file ends with its starter, however early that is killed', async () => {
     const script = `
       const { fork } = await import('node:child_process')
-      const child = fork(process.argv[1], { stdio: ['ignore', 'ignore', 'ignore', 'ipc'] })
+      const stdio = ['ignore', 'ignore', 'ignore', 'ipc']
+      const child = fork(process.argv[1], { serialization: 'advanced', execArgv: [], stdio })
       child.send({ id: 0, op: 'open', file: ':memory:', settings: {}, statements: [] })
       child.send({ id: 1, op: 'connect' })
       console.log(child.pid)
