@@ -75,6 +75,19 @@ const VIEWS: { name: string; path: string; before?: (driver: WebDriver) => Promi
     },
   },
   {
+    name: 'setup-origins',
+    path: `/pipelines/new?from=${connection('Alderbank')}`,
+    before: async driver => {
+      await click(driver, '[aria-label="Change From"]')
+      for (let n = 0; n < 2; n++) await driver.findElement(By.xpath('//button[text()="Add an origin"]')).click()
+      await click(driver, '[aria-label="Change To"]')
+      await beginCopy(driver)
+      await addPatterns(driver)
+      await driver.sleep(1500)
+      await click(driver, '[aria-label="Change From"]')
+    },
+  },
+  {
     name: 'setup',
     path: `/pipelines/new?from=${connection('Alderbank')}`,
     before: async driver => {

@@ -188,9 +188,14 @@ class Joining {
   }
 }
 
-/** The tables of all origins, each once: as the first has it that has it. */
+/** The tables of all origins, each once: as the first has it that has it, with the rows of all. */
 export function tablesOfAll(sources: readonly (readonly Dataset[])[]): readonly Dataset[] {
   return sources.length === 1
     ? sources[0]!
-    : grouped(sources.flat(), source => laneId({ source })).map(([first]) => first!)
+    : grouped(sources.flat(), source => laneId({ source })).map(group => ({
+        ...group[0]!,
+        rows: group.reduce((sum, { rows }) => sum + rows, 0),
+        rowsExact: group.every(({ rowsExact }) => rowsExact),
+        bytes: group.reduce((sum, { bytes }) => sum + bytes, 0),
+      }))
 }

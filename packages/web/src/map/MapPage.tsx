@@ -22,7 +22,9 @@ interface Route {
   id: string
   from: string
   to: string
+  /** As far as they go along it. */
   pipelines: PipelineStatus[]
+  whole: PipelineStatus[]
 }
 
 /** All systems and pipelines in one picture; beside it, what needs a person. */
@@ -113,8 +115,8 @@ function Picture({ connections, pipelines }: { connections: ConnectionInfo[]; pi
           )
         })}
       </svg>
-      {routes.map(route => (
-        <RouteLabel key={route.id} route={route} at={layout.ribbons.get(route.id)!.label} />
+      {labelled(routes).map(({ route, pipelines }) => (
+        <RouteLabel key={route.id} pipelines={pipelines} at={layout.ribbons.get(route.id)!.label} />
       ))}
       {connections.map(connection => (
         <System
@@ -153,7 +155,8 @@ function routesOf(pipelines: readonly PipelineStatus[], known: ReadonlySet<strin
     for (const { connection: from } of originsOf(pipeline.definition)) {
       if (!known.has(from) || !known.has(to)) continue
       const id = `${from} ${to}`
-      const route = routes.get(id) ?? { id, from, to, pipelines: [] }
+      const route = routes.get(id) ?? { id, from, to, pipelines: [], whole: [] }
+      route.whole.push(pipeline)
       route.pipelines.push(alongRoute(pipeline, from))
       routes.set(id, route)
     }
@@ -178,8 +181,21 @@ function look({ pipelines }: Route): { thickness: number; colour: string; broken
   }
 }
 
-function RouteLabel({ route, at }: { route: Route; at: { x: number; y: number } }) {
-  const { pipelines } = route
+/** A pipeline with several origins is named once, in the middle of its routes, and as a whole. */
+function labelled(routes: readonly Route[]): { route: Route; pipelines: PipelineStatus[] }[] {
+  const along = new Map<string, Route[]>()
+  for (const route of routes)
+    for (const { id } of route.whole) along.set(id, [...(along.get(id) ?? []), route])
+  return routes.flatMap(route => {
+    const pipelines = route.whole.filter(({ id }) => {
+      const own = along.get(id)!
+      return own[(own.length - 1) >> 1] === route
+    })
+    return pipelines.length > 0 ? [{ route, pipelines }] : []
+  })
+}
+
+function RouteLabel({ pipelines, at }: { pipelines: PipelineStatus[]; at: { x: number; y: number } }) {
   const [only] = pipelines
   const to = pipelines.length === 1 ? `/pipelines/${only!.id}` : '/pipelines'
   return (

@@ -6,6 +6,7 @@ import type { PlanAnswer } from '@tide/core/api/plans'
 import { planMarkdown } from '@tide/core/plan/markdown'
 import type { PlanNote } from '@tide/core/plan/note'
 import { isChangeable, type Definition } from '@tide/core/definition/definition'
+import { datasetId } from '@tide/core/records/dataset'
 import { useMemo, useState } from 'react'
 import { useNavigate, useParams, useSearchParams } from 'react-router'
 import { api } from '../api/client.ts'
@@ -101,7 +102,9 @@ function Setup({ begin, present, connections, connectors }: SetupProps) {
     )
   const start = async () => {
     const saved = await flush()
-    const tables = plan.data?.lanes.map(({ source }) => source) ?? []
+    // Of several origins, each table once.
+    const byId = new Map(plan.data?.lanes.map(({ source }) => [datasetId(source), source]))
+    const tables = [...byId.values()]
     const [deed, body] = adding ? ['extend', { tables }] : ['start', { plan: plan.data?.digest }]
     const started = api<PipelineStatus>('POST', `/pipelines/${saved}/${deed}`, body)
     // What is refused may be so because the systems are not what the plan was made of.
@@ -213,7 +216,7 @@ function Setup({ begin, present, connections, connectors }: SetupProps) {
           <StartButton
             plan={plan.data?.notes}
             ready={plan.data !== undefined && !plan.isPlaceholderData && !plan.error}
-            tables={plan.data?.lanes.length ?? 0}
+            tables={new Set(plan.data?.lanes.map(({ source }) => datasetId(source))).size}
             replaced={
               plan.data?.steps.flatMap(step =>
                 step.step === 'replace table' ? [`${step.table.namespace}.${step.table.name}`] : [],

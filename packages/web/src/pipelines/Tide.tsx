@@ -13,6 +13,7 @@ import { useLive } from '../api/live.ts'
 import { clock, count, duration } from '../format.ts'
 import { useTheme } from '../frame/theme.ts'
 import { DepthStrip } from '../parts/DepthStrip.tsx'
+import { sourcesSaid } from './tablesSaid.ts'
 
 echarts.use([LineChart, CustomChart, GridComponent, TooltipComponent, AxisPointerComponent, CanvasRenderer])
 
@@ -36,7 +37,7 @@ export default function Tide({ pipeline }: { pipeline: PipelineStatus }) {
       <div className="flex items-baseline gap-4 text-[13px]">
         <h2 className="text-[14px]">Tide</h2>
         <p className="flex-1 overflow-hidden text-ellipsis whitespace-nowrap text-ink-2">
-          <Swatch className="border-ink" /> committed at {pipeline.fromName}
+          <Swatch className="border-ink" /> committed at {sourcesSaid(pipeline)}
           <Swatch className="ml-3 border-water-3" /> landed in {pipeline.toName}
         </p>
         <Choice
@@ -57,7 +58,7 @@ export default function Tide({ pipeline }: { pipeline: PipelineStatus }) {
         from={end - seconds * 1000}
         to={end}
         plain={plain}
-        fromName={pipeline.fromName}
+        fromName={sourcesSaid(pipeline)}
         toName={pipeline.toName}
       />
       <div style={{ paddingLeft: LEFT, paddingRight: RIGHT }}>

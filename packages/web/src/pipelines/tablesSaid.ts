@@ -9,3 +9,8 @@ export function tablesSaid({ lanes, definition: { tables, patterns = [] } }: Pip
   const byPattern = patterns.length > 0 ? `tables by ${plural(patterns.length, 'pattern')}` : ''
   return [byHand, byPattern].filter(Boolean).join(' and ')
 }
+
+/** Where the records come from, in a few words. */
+export function sourcesSaid({ origins, fromName }: Pick<PipelineStatus, 'origins' | 'fromName'>): string {
+  return origins.length > 0 ? plural(origins.length, 'origin') : fromName
+}

@@ -1,4 +1,5 @@
 import type { LaneStatus } from '@tide/core/api/pipelines'
+import { printName } from '@tide/core/records/dataset'
 import { count, duration } from '../../format.ts'
 import { DataTable, type Column } from '../../parts/DataTable.tsx'
 import { Name } from '../../parts/Name.tsx'
@@ -10,10 +11,12 @@ export function CopyLanes({ lanes }: { lanes: LaneStatus[] }) {
   const columns: Column<LaneStatus>[] = [
     {
       title: 'Lane',
-      cell: lane => <Name>{laneTitle(lane)}</Name>,
+      cell: lane => <Name>{printName(lane.source)}</Name>,
       by: lane => laneTitle(lane),
     },
-    { title: 'Into', cell: lane => <Name>{lane.target.name}</Name>, by: lane => lane.target.name },
+    lanes.some(({ origin }) => origin !== undefined)
+      ? { title: 'Origin', cell: lane => lane.origin, by: lane => lane.origin ?? '' }
+      : { title: 'Into', cell: lane => <Name>{lane.target.name}</Name>, by: lane => lane.target.name },
     {
       title: 'Progress',
       cell: lane => (

@@ -40,10 +40,12 @@ export function FollowFigures({ pipeline }: { pipeline: PipelineStatus }) {
         unit="per min"
       />
       <Figure label="Landed" value={state === 'Stopped' ? '–' : count(landedPerMinute)} unit="per min" />
-      <Figure
-        label="Applied up to"
-        value={position ? <Copyable text={position} className="text-[13px]" /> : '–'}
-      />
+      {pipeline.origins.length === 0 && (
+        <Figure
+          label="Applied up to"
+          value={position ? <Copyable text={position} className="text-[13px]" /> : '–'}
+        />
+      )}
     </dl>
   )
 }

@@ -1,4 +1,5 @@
 import type { LaneStatus, PipelineStatus } from '@tide/core/api/pipelines'
+import { printName } from '@tide/core/records/dataset'
 import { useLive } from '../../api/live.ts'
 import { ago, count, duration, moment, plural } from '../../format.ts'
 import { DataTable, type Column } from '../../parts/DataTable.tsx'
@@ -7,16 +8,19 @@ import { RecopyLane } from './RecopyLane.tsx'
 import { laneTitle } from '../laneTitle.ts'
 
 export function FollowLanes({ pipeline }: { pipeline: PipelineStatus }) {
+  const { lanes } = pipeline
   const now = useLive(live => live.now)
   const changes = (lane: LaneStatus) => lane.inserted + lane.updated + lane.deleted
-  const most = Math.max(1, ...pipeline.lanes.map(changes))
+  const most = Math.max(1, ...lanes.map(changes))
   const columns: Column<LaneStatus>[] = [
     {
       title: 'Lane',
-      cell: lane => <Name>{laneTitle(lane)}</Name>,
+      cell: lane => <Name>{printName(lane.source)}</Name>,
       by: lane => laneTitle(lane),
     },
-    { title: 'Into', cell: lane => <Name>{lane.target.name}</Name>, by: lane => lane.target.name },
+    lanes.some(({ origin }) => origin !== undefined)
+      ? { title: 'Origin', cell: lane => lane.origin, by: lane => lane.origin ?? '' }
+      : { title: 'Into', cell: lane => <Name>{lane.target.name}</Name>, by: lane => lane.target.name },
     {
       title: 'Rows there',
       cell: lane => (lane.rowsThere === null ? '–' : count(lane.rowsThere)),
@@ -54,7 +58,7 @@ export function FollowLanes({ pipeline }: { pipeline: PipelineStatus }) {
       cell: lane => <RecopyLane pipeline={pipeline} lane={lane} />,
       align: 'right',
     })
-  return <DataTable label="Lanes" columns={columns} rows={pipeline.lanes} rowKey={lane => laneTitle(lane)} />
+  return <DataTable label="Lanes" columns={columns} rows={lanes} rowKey={lane => laneTitle(lane)} />
 }
 
 /** It is copied again, or has been and catches up. */
