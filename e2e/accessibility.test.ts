@@ -61,7 +61,7 @@ const withDialog = (label: string, sure: string) => async () => {
   await sees(sure)
 }
 const VIEWS: [what: string, path: () => string, text: string, before?: () => Promise<void>][] = [
-  ['the map', () => '/', 'Alderbank to warehouse'],
+  ['the map', () => '/', 'All sites to warehouse'],
   [
     'search-or-do',
     () => '/',
@@ -134,7 +134,7 @@ const VIEWS: [what: string, path: () => string, text: string, before?: () => Pro
       await sees('DELETE is not taken')
     },
   ],
-  ['the log', () => '/log', 'Alderbank'],
+  ['the log', () => '/log', 'All sites to warehouse'],
   ['settings', () => '/settings', 'This server'],
   ['a way that leads nowhere', () => '/nowhere', 'no such page'],
 ]

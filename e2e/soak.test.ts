@@ -4,7 +4,13 @@ import { mkdtempSync, rmSync } from 'node:fs'
 import { tmpdir } from 'node:os'
 import { join } from 'node:path'
 import { soak } from '../soak/run.ts'
-import { duckdbTarget, mariadbSource, postgresSource, postgresTarget } from '../soak/systems.ts'
+import {
+  duckdbTarget,
+  mariadbSource,
+  postgresSource,
+  postgresTarget,
+  type SoakSource,
+} from '../soak/systems.ts'
 
 const SEED = Number(process.env.SEED ?? 119_595)
 const FAULTS = 8
@@ -12,24 +18,26 @@ const FAULTS = 8
 const folder = mkdtempSync(join(tmpdir(), 'constant-tide-soak-test-'))
 afterAll(() => rmSync(folder, { recursive: true, force: true }))
 
-test.each([
-  ['PostgreSQL', () => postgresSource()],
-  ['PostgreSQL by triggers', () => postgresSource('triggers')],
-  ['MariaDB', mariadbSource],
+test.each<[string, (() => Promise<SoakSource>)[]]>([
+  [
+    'three PostgreSQL origins, one by triggers',
+    [postgresSource, () => postgresSource('triggers'), postgresSource],
+  ],
+  ['MariaDB', [mariadbSource]],
 ])(
   `what %s commits is neither lost nor doubled by ${FAULTS} faults (seed ${SEED})`,
   async (name, open) => {
-    const source = await open()
+    const sources = await Promise.all(open.map(one => one()))
     const targets = [duckdbTarget(join(folder, `${name}.duckdb`)), await postgresTarget()]
     try {
-      const { lost, doubled, different, transactions } = await soak(source, targets, {
+      const { lost, doubled, different, transactions } = await soak(sources, targets, {
         faults: FAULTS,
         seed: SEED,
       })
       expect({ lost, doubled, different }).toEqual({ lost: 0, doubled: 0, different: 0 })
       expect(transactions).toBeGreaterThan(100)
     } finally {
-      await Promise.all([source, ...targets].map(system => system.close()))
+      await Promise.all([...sources, ...targets].map(system => system.close()))
     }
   },
   300_000,

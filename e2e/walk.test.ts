@@ -64,8 +64,8 @@ test('the map shows systems and the pipeline that follows already', async () => 
   await open('/')
   await sees('Alderbank')
   await sees('growers_warehouse')
-  await sees('Alderbank to warehouse')
-  await eventually(async () => (await pipelineCalled('Alderbank to warehouse')).state === 'Following')
+  await sees('All sites to warehouse')
+  await eventually(async () => (await pipelineCalled('All sites to warehouse')).state === 'Following')
 })
 
 test('a wrong password is named in the test of a connection, with its remedy; the right one is saved', async () => {
@@ -125,7 +125,7 @@ test('a new pipeline: the plan says what would happen, refuses what cannot be, a
   await type('Pattern 2', '*.tmp_*')
   await sees('decides 2 tables')
   await sees('out by pattern 2')
-  await sees('and 7 more belong to the pipeline “Alderbank to warehouse”')
+  await sees('and 7 more belong to the pipeline “All sites to warehouse”')
   await click(find(By.css('[aria-label="Field Notes.Plot / Row"]')))
   await sees('it holds a space, “/”')
   await click(find(By.css('[aria-label="Change To"]')))
@@ -327,13 +327,13 @@ test('the keyboard reaches everything: search-or-do, ledger, themes', async () =
 })
 
 test('everything is as it was left after a kill', async () => {
-  const before = await pipelineCalled('Alderbank to warehouse')
+  const before = await pipelineCalled('All sites to warehouse')
   const port = Number(new URL(server.url).port)
   await server.kill()
   await sees('no answer from the server')
   server = await startServer(folder, port)
   await eventually(async () => {
-    const after = await pipelineCalled('Alderbank to warehouse')
+    const after = await pipelineCalled('All sites to warehouse')
     const { state, consistent, landed, lagSeconds } = after
     return state === 'Following' && consistent && landed >= before.landed && lagSeconds !== null
   })
@@ -347,7 +347,7 @@ test('everything is as it was left after a kill', async () => {
     version: expect.any(String),
     pipelines: expect.arrayContaining([
       expect.objectContaining({
-        name: 'Alderbank to warehouse',
+        name: 'All sites to warehouse',
         state: 'Following',
         lagSeconds: expect.any(Number),
       }),

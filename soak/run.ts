@@ -1,5 +1,5 @@
 /**
- * Random transactions at a real source, followed into several targets, while at random moments the engine is killed,
+ * Random transactions at a real source, or at several that go into the same tables, followed into several targets, while at random moments the engine is killed,
  * servers restart, connections are cut, the journal's disk fills, lanes are copied again and one is added. In the end both
  * sides are compared row by row, and the journal's transactions with those that the source's own ledger knows.
  */
@@ -12,7 +12,7 @@ import { join } from 'node:path'
 import { setTimeout as sleep } from 'node:timers/promises'
 import { call } from '../packages/stand-ins/src/api-call.ts'
 import { eventually, startServer, type ServerProcess } from '../e2e/server.ts'
-import { compare, type Difference } from './compare.ts'
+import { compare, type Difference, type Rows } from './compare.ts'
 import { Random } from './random.ts'
 import type { SoakSource, SoakTarget } from './systems.ts'
 import { SHAPING, firstRows, TABLES, work, WRITERS } from './world.ts'
@@ -33,7 +33,7 @@ export interface SoakResult extends Omit<Difference, 'examples'> {
 
 /** `say` is told of every fault, with the second at which it came. */
 export async function soak(
-  source: SoakSource,
+  sources: SoakSource[],
   targets: SoakTarget[],
   { faults, seed, say = () => {} }: { faults: number; seed: number; say?: (line: string) => void },
 ): Promise<SoakResult> {
@@ -45,18 +45,29 @@ export async function soak(
   let server: ServerProcess = await startServer(folder)
   const url = () => server.url
   try {
-    await source.setUp(firstRows(random))
+    for (const source of sources) await source.setUp(firstRows(random))
     const post = <T>(path: string, body?: unknown) => call<T>(url(), 'POST', path, body)
     const connect = async (name: string, { kind, config }: { kind: string; config: object }) =>
       (await post<{ id: string }>('/connections', { name, kind, config })).id
-    const from = await connect('source', source)
-    const tables = TABLES.map(({ name }) => ({ namespace: source.schemaName, name }))
+    const origins: { connection: string; tag: string; source: SoakSource }[] = []
+    for (const [n, source] of sources.entries())
+      origins.push({ connection: await connect(`source ${n}`, source), tag: `site ${n}`, source })
+    const from =
+      origins.length === 1
+        ? origins[0]!.connection
+        : origins.map(({ connection, tag }) => ({ connection, tag }))
+    const tables = TABLES.map(({ name }) => ({ namespace: sources[0]!.schemaName, name }))
+    const lanes = TABLES.length * sources.length
     const pipelines: string[] = []
     let going = true
-    const working = work(
-      seed,
-      () => source.writer(),
-      () => going,
+    const working = Promise.all(
+      sources.map((source, n) =>
+        work(
+          seed + n * 1000,
+          () => source.writer(),
+          () => going,
+        ),
+      ),
     )
     for (const target of targets) {
       const { id } = await post<PipelineStatus>('/pipelines', {
@@ -72,15 +83,21 @@ export async function soak(
       await post(`/pipelines/${id}/start`)
       pipelines.push(id)
     }
-    await eventually(
-      async () => (await call<unknown>(url(), 'GET', `/connections/${from}/journal`)) !== null,
-      60,
-      'the journal',
-    )
-    const start = await journalStart(url(), from)
-    // What cannot be seen yet is committed after the journal has begun, so all of it must be there.
     const ledger = TABLES.find(({ name }) => name === 'ledger')!
-    const seen = Math.max(0, ...(await source.rows(ledger)).map(([id]) => Number(id)))
+    const journals: { start: string; seen: number }[] = []
+    for (const { connection, source } of origins) {
+      await eventually(
+        async () => (await call<unknown>(url(), 'GET', `/connections/${connection}/journal`)) !== null,
+        60,
+        'the journal',
+      )
+      const start = await journalStart(url(), connection)
+      // What cannot be seen yet is committed after the journal has begun, so all of it must be there.
+      journals.push({
+        start,
+        seen: Math.max(0, ...(await source.rows(ledger)).map(([id]) => Number(id))),
+      })
+    }
     const kinds: Record<string, number> = {}
     const began = Date.now()
     const restarts = targets.filter(target => target.restart)
@@ -93,8 +110,8 @@ export async function soak(
           server = await startServer(folder)
         },
       ],
-      ['source restarted', 2, () => source.restart(random.chance(0.5) ? 'SIGINT' : 'SIGQUIT')],
-      ['source connections cut', 3, () => source.cut()],
+      ['source restarted', 2, () => random.pick(sources).restart(random.chance(0.5) ? 'SIGINT' : 'SIGQUIT')],
+      ['source connections cut', 3, () => random.pick(sources).cut()],
       ...(restarts.length > 0
         ? ([
             [
@@ -110,7 +127,7 @@ export async function soak(
         'lane copied again',
         4,
         async () => {
-          const lane = random.below(TABLES.length)
+          const lane = random.below(lanes)
           // It may be copying or retrying just now, and then refuses.
           await post(`/pipelines/${random.pick(pipelines)}/recopy`, { lanes: [lane] }).catch(() => {})
         },
@@ -120,8 +137,8 @@ export async function soak(
     const addAt = random.below(Math.ceil(faults / 2))
     let adding: Promise<unknown> = Promise.resolve()
     const added = async (id: string) => {
-      const { lanes } = await call<PipelineStatus>(url(), 'GET', `/pipelines/${id}`)
-      return lanes.length === TABLES.length || (await post(`/pipelines/${id}/extend`, { tables }), false)
+      const status = await call<PipelineStatus>(url(), 'GET', `/pipelines/${id}`)
+      return status.lanes.length === lanes || (await post(`/pipelines/${id}/extend`, { tables }), false)
     }
     for (let fault = 0; fault < faults; fault++) {
       if (fault === addAt)
@@ -137,7 +154,7 @@ export async function soak(
       await deed()
     }
     going = false
-    const transactions = await working
+    const transactions = (await working).reduce((sum, made) => sum + made)
     await adding.catch(async error => {
       say(await standing(url(), pipelines))
       throw error
@@ -160,8 +177,11 @@ export async function soak(
       if (end.state === 'Stopped') say(await standing(url(), pipelines))
       if (end.state === 'Stopped') throw new Error(`${end.definition.name} stopped: ${end.reason?.message}`)
     }
-    const told = await journalLedger(url(), from)
-    const trimmed = (await journalStart(url(), from)) !== start
+    const told: { ids: string[]; trimmed: boolean }[] = []
+    for (const [n, { connection }] of origins.entries()) {
+      const ids = await journalLedger(url(), connection)
+      told.push({ ids, trimmed: (await journalStart(url(), connection)) !== journals[n]!.start })
+    }
     await server.stop()
     const total = { lost: 0, doubled: 0, different: 0 }
     const add = (what: string, difference: Omit<Difference, 'examples'>) => {
@@ -169,24 +189,17 @@ export async function soak(
         say(`${what}: ${JSON.stringify(difference)}`)
       for (const key of ['lost', 'doubled', 'different'] as const) total[key] += difference[key]
     }
-    for (const table of TABLES) {
-      const rows = (await source.rows(table)).filter(table.takesPart ?? (() => true))
-      for (const target of targets)
-        add(`${target.name} ${table.name}`, compare(rows, await target.rows('soaked', table), table))
-      if (table.name === 'ledger') {
-        // Its first rows are in the copy; all later ones are in the journal, each once.
-        const ids = new Set(told)
-        // On a full disk it lets go of what nobody needs. Of so many transactions behind that place, some writer made two,
-        // and the second has a later id than any before the place.
-        const since = trimmed ? Math.max(...told.slice(0, WRITERS + 1).map(Number)) : seen
-        if (trimmed) say(`the journal's disk was full for long: it is compared from ${since} on`)
-        const wanted = rows.filter(([id]) => Number(id) > since)
-        const committed = new Set(rows.map(([id]) => id!))
-        add('journal', {
-          lost: wanted.filter(([id]) => !ids.has(id!)).length,
-          doubled: told.length - ids.size,
-          different: told.filter(id => Number(id) > seen && !committed.has(id)).length,
-        })
+    for (const [n, { tag, source }] of origins.entries()) {
+      const origin = origins.length > 1 ? tag : undefined
+      for (const table of TABLES) {
+        const rows = (await source.rows(table)).filter(table.takesPart ?? (() => true))
+        for (const target of targets)
+          add(
+            `${target.name} ${table.name} of ${tag}`,
+            compare(rows, await target.rows('soaked', table, origin), table),
+          )
+        if (table.name === 'ledger')
+          add(`journal of ${tag}`, journalDifference(rows, told[n]!, journals[n]!.seen, say))
       }
     }
     return { faults, transactions, kinds, ...total }
@@ -194,6 +207,27 @@ export async function soak(
     await server.kill()
     spawnSync('umount', ['-l', journal])
     rmSync(folder, { recursive: true, force: true })
+  }
+}
+
+/** The first rows of the ledger are in the copy; all later ones are in the journal, each once. */
+function journalDifference(
+  rows: Rows,
+  { ids: told, trimmed }: { ids: string[]; trimmed: boolean },
+  seen: number,
+  say: (line: string) => void,
+): Omit<Difference, 'examples'> {
+  const ids = new Set(told)
+  // On a full disk it lets go of what nobody needs. Of so many transactions behind that place, some writer made two,
+  // and the second has a later id than any before the place.
+  const since = trimmed ? Math.max(...told.slice(0, WRITERS + 1).map(Number)) : seen
+  if (trimmed) say(`the journal's disk was full for long: it is compared from ${since} on`)
+  const wanted = rows.filter(([id]) => Number(id) > since)
+  const committed = new Set(rows.map(([id]) => id!))
+  return {
+    lost: wanted.filter(([id]) => !ids.has(id!)).length,
+    doubled: told.length - ids.size,
+    different: told.filter(id => Number(id) > seen && !committed.has(id)).length,
   }
 }
 

@@ -1,4 +1,4 @@
-/** `npm run soak -- --faults N --seed S [--source postgres|triggers|mariadb]`. The last line is `faults N, lost 0, doubled 0, different 0`. */
+/** `npm run soak -- --faults N --seed S [--source postgres|triggers|mariadb|origins]`. The last line is `faults N, lost 0, doubled 0, different 0`. */
 import { mkdtempSync, rmSync } from 'node:fs'
 import { tmpdir } from 'node:os'
 import { join } from 'node:path'
@@ -18,19 +18,21 @@ const say = (line: string) => process.stdout.write(`${line}\n`)
 say(`seed ${seed}`)
 const folder = mkdtempSync(join(tmpdir(), 'constant-tide-soak-target-'))
 const sources = {
-  postgres: () => postgresSource(),
-  triggers: () => postgresSource('triggers'),
-  mariadb: mariadbSource,
+  postgres: [() => postgresSource()],
+  triggers: [() => postgresSource('triggers')],
+  mariadb: [mariadbSource],
+  /** Three of one shape, into the same tables. */
+  origins: [() => postgresSource(), () => postgresSource('triggers'), () => postgresSource()],
 }
 if (!Object.hasOwn(sources, values.source)) throw new Error(`There is no source ${values.source}.`)
-const source = await sources[values.source as keyof typeof sources]()
+const opened = await Promise.all(sources[values.source as keyof typeof sources].map(open => open()))
 const targets = [
   duckdbTarget(join(folder, 'warehouse.duckdb')),
   await postgresTarget(),
   await mariadbTarget(),
 ]
-const result = await soak(source, targets, { faults, seed, say })
-await Promise.all([source, ...targets].map(system => system.close()))
+const result = await soak(opened, targets, { faults, seed, say })
+await Promise.all([...opened, ...targets].map(system => system.close()))
 rmSync(folder, { recursive: true, force: true })
 say(`${result.transactions} transactions; ${JSON.stringify(result.kinds)}`)
 const { lost, doubled, different } = result

@@ -26,12 +26,15 @@ export interface SoakTarget {
   config: Record<string, unknown>
   restart?(how: 'SIGINT' | 'SIGQUIT'): Promise<void>
   cut?(): Promise<void>
-  /** Read when the engine has let go of it. */
-  rows(schemaName: string, table: Compared): Promise<Rows>
+  /** Read when the engine has let go of it; `origin`: those of one of several. */
+  rows(schemaName: string, table: Compared, origin?: string): Promise<Rows>
   close(): Promise<void>
 }
 
 const asText = { getTypeParser: () => (value: unknown) => value } as unknown as pg.CustomTypesConfig
+
+/** The condition for the rows of an origin. */
+const of = (origin: string | undefined) => (origin === undefined ? '' : ` WHERE origin = '${origin}'`)
 
 async function postgresRows(config: pg.ClientConfig, from: string, { columns }: Compared): Promise<Rows> {
   const client = new pg.Client({ ...config, types: asText, options: '-c datestyle=ISO' })
@@ -137,7 +140,8 @@ export async function mariadbTarget(): Promise<SoakTarget> {
     config: { ...server.config },
     restart: how => server.restart(how === 'SIGQUIT' ? 'SIGKILL' : 'SIGTERM'),
     cut: () => cutMariadb(server),
-    rows: (schemaName, table) => mariadbRows(server, `${schemaName}.${table.name}`, table),
+    rows: (schemaName, table, origin) =>
+      mariadbRows(server, `${schemaName}.${table.name}${of(origin)}`, table),
     close: () => server.close(),
   }
 }
@@ -150,7 +154,8 @@ export async function postgresTarget(): Promise<SoakTarget> {
     config: { ...server.config, method: 'log' },
     restart: how => server.restart(how),
     cut: () => cutAll(server),
-    rows: (schemaName, table) => postgresRows(server.config, `${schemaName}.${table.name}`, table),
+    rows: (schemaName, table, origin) =>
+      postgresRows(server.config, `${schemaName}.${table.name}${of(origin)}`, table),
     close: () => server.close(),
   }
 }
@@ -160,9 +165,9 @@ export function duckdbTarget(path: string): SoakTarget {
     name: 'DuckDB',
     kind: 'duckdb',
     config: { path },
-    rows: async (schemaName, { name, columns }) => {
+    rows: async (schemaName, { name, columns }, origin) => {
       const session = await duckdb.open({ path })
-      const sql = `SELECT ${columns.map(column => `CAST(${column} AS VARCHAR)`).join(', ')} FROM ${schemaName}.${name}`
+      const sql = `SELECT ${columns.map(column => `CAST(${column} AS VARCHAR)`).join(', ')} FROM ${schemaName}.${name}${of(origin)}`
       const { rows } = await session.query!(
         sql,
         limits({ maxRows: 10_000_000, timeoutMs: 600_000, maxBytes: 2 ** 30 }),
