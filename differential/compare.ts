@@ -21,12 +21,12 @@ export async function compare(
 ): Promise<string> {
   for (const lane of following.plan.lanes) {
     const table = tables.find(({ name }) => name === lane.source.name)!
-    const columns = lane.writes.filter(column => ![undefined, CURSOR].includes(madeOf(column)))
+    const columns = lane.writes.filter(column => ![undefined, CURSOR].includes(sourceOf(column)))
     const target = identOf(following.target)
     const renderings = columns.map(column => {
-      const name = madeOf(column)!
-      if (column.value.from === 'masked')
-        return hashed(source, following.target, table, name, target(column.name))
+      const name = sourceOf(column)!
+      if (column.value.from === 'masked' || column.value.from === 'computed')
+        return asHex(source, following.target, table, name, target(column.name))
       return renderingOf(
         source.kind,
         following.target,
@@ -45,15 +45,22 @@ export async function compare(
       folder,
       `SELECT ${renderings.map(one => one.target).join(', ')} FROM ${target(lane.target.namespace)}.${target(lane.target.name)}${unmarked(lane, target)}`,
     )
-    const difference = differ(normal(masked(here, columns), renderings), normal(there, renderings))
+    const difference = differ(normal(made(here, columns), renderings), normal(there, renderings))
     if (difference)
-      return `${table.name} (${columns.map(column => `${madeOf(column)}: ${lane.reads.find(({ name }) => name === madeOf(column))?.nativeType} → ${column.nativeType}`).join('; ')}): ${difference}`
+      return `${table.name} (${columns.map(column => `${sourceOf(column)}: ${lane.reads.find(({ name }) => name === sourceOf(column))?.nativeType} → ${column.nativeType}`).join('; ')}): ${difference}`
   }
   return ''
 }
 
-/** The text at the source and the hash at the target, as hexadecimal digits of their bytes. */
-function hashed(source: Source, to: SystemKind, table: BuiltTable, name: string, target: string): Rendering {
+/** The column that something is made of; what is computed here is of one text. */
+function sourceOf(column: WrittenColumn): string | undefined {
+  if (column.value.from !== 'computed') return madeOf(column)
+  const [, name] = /^row\[("(?:[^"\\]|\\.)*")\]/.exec(column.value.expression)!
+  return JSON.parse(name!) as string
+}
+
+/** The text at the source and what is made of it at the target, as hexadecimal digits of their bytes. */
+function asHex(source: Source, to: SystemKind, table: BuiltTable, name: string, target: string): Rendering {
   const text = renderingOf(
     source.kind,
     'duckdb',
@@ -65,16 +72,20 @@ function hashed(source: Source, to: SystemKind, table: BuiltTable, name: string,
   return { source: text.source, target: HEX[to](target), normal: value => value.toLowerCase() }
 }
 
-/** What node's own HMAC makes of the texts of masked columns. */
-function masked(rows: (string | null)[][], columns: readonly WrittenColumn[]): (string | null)[][] {
+/** What masked and computed columns should be: by node's own HMAC, and by JavaScript. */
+function made(rows: (string | null)[][], columns: readonly WrittenColumn[]): (string | null)[][] {
   return rows.map(row =>
     row.map((value, i) => {
-      if (value === null || columns[i]!.value.from !== 'masked') return value
+      const { from } = columns[i]!.value
+      if (from === 'computed') return value === null ? hexOf('none') : `${value}${hexOf('!')}`
+      if (value === null || from !== 'masked') return value
       const hash = createHmac('sha256', MASK_KEY).update(Buffer.from(value, 'hex')).digest('hex')
-      return Buffer.from(hash).toString('hex')
+      return hexOf(hash)
     }),
   )
 }
+
+const hexOf = (text: string) => Buffer.from(text).toString('hex')
 
 function scopeOf({ scope }: Lane, { dialect }: Source): string {
   if (scope === null) return ''

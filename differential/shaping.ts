@@ -35,6 +35,13 @@ export function shapingOf(
       columns.push({ like: likeColumn(random.pick(free).name), does: { leave: 'out' } })
     if (random.chance(0.4))
       columns.push({ like, does: { add: 'added here', constant: random.pick(HOSTILE) } })
+    if (texts.length > 0 && random.chance(0.4)) {
+      const column = `row[${JSON.stringify(random.pick(texts).name)}]`
+      columns.push({
+        like,
+        does: { add: 'computed here', compute: `${column} == null ? "none" : ${column} + "!"` },
+      })
+    }
     if (random.chance(0.3)) columns.push({ like, does: { add: 'changed at', metadata: 'committed at' } })
     if (texts.length > 0 && random.chance(0.4))
       scopes.push({ like, where: { column: random.pick(texts).name, isNull: random.chance(0.5) } })

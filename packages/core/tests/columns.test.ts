@@ -15,9 +15,10 @@ import { keyText, type Row, type Value } from '@tide/core/records/value'
 import type { Condition } from '@tide/core/scope/condition'
 import { copiedShaper } from '@tide/core/shape/copied'
 import { duckdbColumn } from '@tide/core/shape/duckdb'
+import type { ColumnRule } from '@tide/core/shape/column-rule'
 import { masking } from '@tide/core/shape/mask'
 import { laneShaper } from '@tide/core/shape/row'
-import { madeColumn } from '@tide/core/shape/written'
+import { madeColumns } from '@tide/core/shape/written'
 import fc from 'fast-check'
 
 const SHAPING = { origin: 'north', hash: (text: string) => `#${Buffer.from(text).toString('hex')}` }
@@ -80,6 +81,8 @@ const anyWrites = fc
         { from: 'metadata', what: 'operation' },
         { from: 'metadata', what: 'deleted at' },
         { from: 'metadata', what: 'landed at' },
+        { from: 'computed', expression: 'coalesce(note, "none") + coalesce(id, "")' },
+        { from: 'computed', expression: 'mail == null ? null : mail + meta.operation' },
       ),
     ),
     { maxLength: 5 },
@@ -113,7 +116,7 @@ test('the rows of a copy become, from CSV to CSV, what their values become one b
         let shaped = ''
         for await (const lines of wholeLines(parts))
           shaped += Buffer.from(shape ? shape(lines, { position: '0/1', landedAt: NOW }) : lines).toString()
-        const made = writes.map(column => madeColumn(column, READS, SHAPING))
+        const made = madeColumns(lane, SHAPING)
         const coming = { op: 'copy', committedAt: null, position: '0/1', landedAt: NOW } as const
         const shaper = laneShaper(lane, SHAPING)
         const expected = rows
@@ -122,7 +125,7 @@ test('the rows of a copy become, from CSV to CSV, what their values become one b
             fold.add({ op: 'insert', lane: 0, number: 0, after: packRow(row) }, TRANSACTION)
             return shapedEffect(fold, shaper, NOW).effect.puts.length === 1
           })
-          .map(row => csvLine(made.map(({ place, make }) => make(place < 0 ? null : row[place], coming))))
+          .map(row => csvLine(made.map(({ make }) => make(row, coming))))
         expect(shaped).toBe(expected.join(''))
       },
     ),
@@ -236,7 +239,7 @@ describe('any history, in batches of any size, leaves the rows that it should', 
       fc.property(rolls, anyScope, fc.integer({ min: 1, max: 7 }), (rolls, scope, size) => {
         const lane = laneOf({ ...part, scope })
         const { rows, there } = play(lane, rolls, size)
-        const made = lane.writes.map(column => madeColumn(column, READS, SHAPING))
+        const made = madeColumns(lane, SHAPING)
         const coming = { op: 'update', committedAt: null, position: null, landedAt: NOW } as const
         const scoped = [...rows.values()].filter(row => {
           if (scope === null) return true
@@ -244,9 +247,7 @@ describe('any history, in batches of any size, leaves the rows that it should', 
           if ('not' in scope) return !['', 'a'].includes(mail!)
           return note !== null && note !== undefined && ('isNull' in scope || note < 'm')
         })
-        const expected = scoped.map(row =>
-          made.map(({ place, make }) => make(place < 0 ? null : row[place], coming)),
-        )
+        const expected = scoped.map(row => made.map(({ make }) => make(row, coming)))
         expect(there.map(row => JSON.stringify(row)).sort()).toEqual(
           expected.map(row => JSON.stringify(row)).sort(),
         )
@@ -387,5 +388,66 @@ describe('a plan with column rules', () => {
     })
     expect(lanes[0]!.reads.map(({ name }) => name)).toEqual(['id', 'mail', 'note'])
     expect(lanes[0]!.writes.map(({ name }) => name)).toEqual(['id', 'mail'])
+  })
+})
+
+describe('a plan with computed columns', () => {
+  const fields = [field('id', false), field('mail', false), field('note')]
+  const computed = (compute: string, does: object = { add: 'made' }) =>
+    plan({ columns: [{ like: 's.contacts', does: { ...does, compute } as ColumnRule['does'] }] })
+
+  test('adds them with the type of what they give, and whether they may be null', () => {
+    const { lanes, notes } = computed('size(mail) * 2')
+    expect(notes).toEqual([])
+    expect(lanes[0]!.writes.at(-1)).toMatchObject({
+      name: 'made',
+      nativeType: 'BIGINT',
+      nullable: false,
+      value: { from: 'computed', expression: 'size(mail) * 2' },
+    })
+    expect(computed('orNull(upper(note))').lanes[0]!.writes.at(-1)).toMatchObject({ nullable: true })
+  })
+
+  test('put one in the place of another column, which is read and goes no further', () => {
+    const { lanes, notes } = plan({
+      columns: [{ like: 's.contacts.note', does: { compute: 'coalesce(note, "") + mail' } }],
+    })
+    expect(notes).toEqual([])
+    expect(lanes[0]!.writes.map(({ name, value }) => [name, value.from])).toEqual([
+      ['id', 'column'],
+      ['mail', 'column'],
+      ['note', 'computed'],
+    ])
+  })
+
+  test('read what is left out for all others', () => {
+    const { lanes } = plan({
+      columns: [
+        { like: 's.contacts.note', does: { leave: 'out' } },
+        { like: 's.contacts', does: { add: 'made', compute: 'coalesce(note, "none")' } },
+      ],
+    })
+    expect(lanes[0]!.reads.map(({ name }) => name)).toEqual(fields.map(({ name }) => name))
+    expect(lanes[0]!.writes.map(({ name }) => name)).toEqual(['id', 'mail', 'made'])
+  })
+
+  test.each<[string, string, RegExp]>([
+    [
+      'a column that is not there',
+      'nothing',
+      /s.contacts.made, at character 1 of its expression: There is no column/,
+    ],
+    ['what may be null', '"a" + note', /at character 7 of its expression: note may be null/],
+  ])('%s is refused where it stands', (_, expression, message) => {
+    const { notes } = computed(expression)
+    expect(notes.map(({ level, section }) => [level, section])).toEqual([['refused', 'columns']])
+    expect(notes[0]!.message).toMatch(message)
+  })
+
+  test('are no part of a key', () => {
+    const { notes } = plan({ columns: [{ like: 's.contacts.id', does: { compute: 'mail' } }] })
+    expect(notes.map(({ message }) => message)).toContain(
+      's.contacts.id is part of the key, and cannot be computed.',
+    )
   })
 })

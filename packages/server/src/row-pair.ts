@@ -4,8 +4,8 @@ import { connectionOf } from '@tide/core/definition/origins'
 import type { PipelineRecord } from '@tide/core/definition/pipeline'
 import { madeOf } from '@tide/core/plan/lane'
 import { sameValue } from '@tide/core/records/same'
-import { keyOf, type Key } from '@tide/core/records/value'
-import { madeColumn, type Coming } from '@tide/core/shape/written'
+import { keyOf, type Key, type Value } from '@tide/core/records/value'
+import { madeColumns, type Coming } from '@tide/core/shape/written'
 import { keyedHash } from '@tide/engine/keyed-hash'
 import type { Services } from './services.ts'
 
@@ -40,13 +40,12 @@ export async function rowPair(
   )
   const wanted = key ?? (source && keyOf(source, identity))
   if (!wanted) return { key: [], fields: [], atSource: false, atTarget: false }
-  const made = lane.writes.map(column =>
-    madeColumn(column, lane.reads, { origin: lane.origin ?? '', hash: keyedHash(store.maskKey) }),
-  )
+  const made = madeColumns(lane, { origin: lane.origin ?? '', hash: keyedHash(store.maskKey) })
+  const keyRow: Value[] = []
+  identity.forEach((place, part) => (keyRow[place] = wanted[part]!))
   const there = lane.key.map(name => {
     const place = lane.writes.findIndex(column => column.name === name)
-    const part = lane.identity.indexOf(madeOf(lane.writes[place]!)!)
-    return made[place]!.make(wanted[part]!, NO_MATTER_HOW)!
+    return made[place]!.make(keyRow, NO_MATTER_HOW)!
   })
   const target = await sessions.use(definition.to, session =>
     session.row({ dataset: lane.target, columns: lane.writes, key: lane.key }, there),
@@ -54,10 +53,10 @@ export async function rowPair(
   return {
     key: [...wanted],
     fields: lane.writes.flatMap((column, i) => {
-      const name = madeOf(column)
-      if (name === undefined) return []
-      const { place, make } = made[i]!
-      const expected = source && (make(source[place], NO_MATTER_HOW) ?? null)
+      const { ofRow, make } = made[i]!
+      if (!ofRow) return []
+      const name = madeOf(column) ?? column.name
+      const expected = source && (make(source, NO_MATTER_HOW) ?? null)
       return {
         name,
         target: column.name,

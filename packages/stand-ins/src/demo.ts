@@ -16,10 +16,7 @@ interface Named {
 }
 
 /** Makes what the demo begins with, unless somebody has made connections already. */
-export async function setUpDemo(
-  sites: readonly DemoSite[],
-  { server, warehouse }: DemoPlace,
-): Promise<void> {
+export async function setUpDemo(sites: readonly DemoSite[], { server, warehouse }: DemoPlace): Promise<void> {
   const present = await call<Named[]>(server, 'GET', '/connections')
   if (present.length > 0) return
   const from: { connection: string; tag: string }[] = []
@@ -58,7 +55,10 @@ export async function setUpDemo(
       { names: 'all', like: 'Field Notes.*', does: { find: '_$', by: '' } },
       { names: 'tables', like: 'Field Notes.*', does: { prefix: 'notes_' } },
     ],
-    columns: [{ like: 'nursery.dispatches.contact_mail', does: { mask: 'hash' } }],
+    columns: [
+      { like: 'nursery.dispatches.contact_mail', does: { mask: 'hash' } },
+      { like: 'nursery.dispatch_lines', does: { add: 'line_total', compute: 'plants * unit_price' } },
+    ],
     scopes: [{ like: 'nursery.inspections', where: { column: 'grade', in: ['A', 'B', 'C'] } }],
   })
   await call(server, 'POST', `/pipelines/${pipeline.id}/start`)

@@ -20,7 +20,9 @@ const sites = sitesOf(data, Number(process.env.TIDE_PORT ?? 4600))
 
 /** This very program in a process of its own, for a part of it. */
 function part(what: 'fill' | 'site', { name }: SiteOptions): ChildProcess {
-  return fork(fileURLToPath(import.meta.url), [what, name], { stdio: ['ignore', 'inherit', 'inherit', 'ipc'] })
+  return fork(fileURLToPath(import.meta.url), [what, name], {
+    stdio: ['ignore', 'inherit', 'inherit', 'ipc'],
+  })
 }
 
 /** One site's database and its screen, until told to end. */

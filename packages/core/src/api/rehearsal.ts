@@ -11,8 +11,8 @@ export interface RehearsedRows {
   rows: {
     /** The source's values in the order of `columns`; null where a column is made of none. */
     source: (string | null)[]
-    /** Null: the row is not in scope. */
-    target: (string | null)[] | null
+    /** Null: the row is not in scope. `misfit`: why there is no value, so that the pipeline would stop there. */
+    target: (string | null | { misfit: string })[] | null
   }[]
   /** How many of the rows that were looked at are in scope. */
   inScope: number

@@ -1,4 +1,5 @@
 /** The columns of a lane: what is read, what is written, and what is to be said of it. */
+import { compileExpression, isFault, type Expression } from '../expression/compile.ts'
 import { matcherOf, pathOf } from '../naming/pattern.ts'
 import type { Namer } from '../naming/namer.ts'
 import type { Column } from '../records/column.ts'
@@ -109,6 +110,14 @@ class ColumnPlanning {
   }
 
   plan(rules: ColumnRules, scoped: readonly string[]): PlannedColumns {
+    const added = rules.added(this.table)
+    const computed = new Map<string, Expression>()
+    for (const { name } of this.dataset.fields) {
+      const deed = rules.of(this.table, name)
+      if (deed && 'compute' in deed) this.compile(name, deed.compute, computed)
+    }
+    for (const deed of added) if ('compute' in deed) this.compile(deed.add, deed.compute, computed)
+    const looked = new Set([...scoped, ...[...computed.values()].flatMap(({ columns }) => columns)])
     for (const field of this.dataset.fields) {
       if (field.notCaptured) {
         this.note(
@@ -119,12 +128,16 @@ class ColumnPlanning {
         continue
       }
       const deed = rules.of(this.table, field.name)
-      if (deed && 'leave' in deed) this.leaveOut(field, scoped)
+      if (deed && 'leave' in deed) this.leaveOut(field, looked)
+      else if (deed && 'compute' in deed) this.compute(field, deed.compute, computed, looked)
       else if (deed) this.mask(field, deed)
       else this.take(field)
     }
-    for (const deed of rules.added(this.table)) {
-      if ('metadata' in deed) {
+    for (const deed of added) {
+      if ('compute' in deed) {
+        const { type, nullable } = computed.get(deed.add) ?? { type: TEXT, nullable: true }
+        this.add(deed.add, { from: 'computed', expression: deed.compute }, type, nullable)
+      } else if ('metadata' in deed) {
         const type = deed.metadata.endsWith('at') ? MOMENT : TEXT
         this.add(deed.add, { from: 'metadata', what: deed.metadata }, type, true)
       } else this.add(deed.add, { from: 'constant', value: deed.constant }, TEXT, deed.constant === null)
@@ -135,7 +148,50 @@ class ColumnPlanning {
     return this.planned
   }
 
-  private leaveOut({ name, type, nativeType, nullable }: Field, scoped: readonly string[]): void {
+  /** What is wrong with an expression is refused in the notes. */
+  private compile(name: string, text: string, into: Map<string, Expression>): void {
+    const fields = this.dataset.fields.filter(({ notCaptured }) => !notCaptured)
+    const compiled = compileExpression(text, fields, one => one)
+    if (!isFault(compiled)) {
+      into.set(name, compiled)
+      return
+    }
+    const { message, remedy, from } = compiled
+    this.note(
+      'refused',
+      `${this.shown}.${name}, at character ${from + 1} of its expression: ${message}`,
+      remedy,
+      'columns',
+    )
+  }
+
+  /** In the place of a column, under its name. */
+  private compute(
+    { name, type, nativeType, nullable }: Field,
+    expression: string,
+    computed: ReadonlyMap<string, Expression>,
+    looked: ReadonlySet<string>,
+  ): void {
+    if (this.dataset.key.includes(name)) {
+      this.note(
+        'refused',
+        `${this.shown}.${name} is part of the key, and cannot be computed.`,
+        'Take it as it is, and add a column that is computed.',
+        'columns',
+      )
+    }
+    if (looked.has(name)) this.planned.reads.push({ name, type, nativeType, nullable })
+    else this.planned.leftOut.push(name)
+    const made = computed.get(name) ?? { type: TEXT, nullable: true }
+    this.write(
+      name,
+      { from: 'computed', expression },
+      { type: made.type, nativeType: '', ours: true },
+      made.nullable,
+    )
+  }
+
+  private leaveOut({ name, type, nativeType, nullable }: Field, looked: ReadonlySet<string>): void {
     if (this.dataset.key.includes(name)) {
       this.note(
         'refused',
@@ -144,8 +200,8 @@ class ColumnPlanning {
         'columns',
       )
     }
-    // What the scope looks at is read, and goes no further.
-    if (scoped.includes(name)) this.planned.reads.push({ name, type, nativeType, nullable })
+    // What a scope or an expression looks at is read, and goes no further.
+    if (looked.has(name)) this.planned.reads.push({ name, type, nativeType, nullable })
     else this.planned.leftOut.push(name)
   }
 

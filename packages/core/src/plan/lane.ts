@@ -12,6 +12,8 @@ const writtenValueSchema = Type.Union([
   Type.Object({ from: Type.Literal('origin') }),
   /** What the row's readers at the target must not see of a column. */
   Type.Object({ from: Type.Literal('masked'), column: Type.String(), how: maskSchema }),
+  /** An expression in CEL over the columns that are read. */
+  Type.Object({ from: Type.Literal('computed'), expression: Type.String() }),
   Type.Object({
     from: Type.Literal('metadata'),
     /** `deleted at`: null but for rows that are kept after the source has deleted them. */

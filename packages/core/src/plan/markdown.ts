@@ -56,6 +56,8 @@ function madeSaid({ value }: WrittenColumn): string {
       return printMask(value.how)
     case 'constant':
       return `always ${value.value === null ? 'null' : `“${value.value}”`}`
+    case 'computed':
+      return `computed: ${value.expression}`
     case 'origin':
       return 'the origin’s tag'
     case 'metadata':

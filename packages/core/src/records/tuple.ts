@@ -242,15 +242,20 @@ export function pickedRow({ bytes, at: start }: PackedRow, columns: readonly num
   return { bytes: writer.bytes.slice(0, writer.at), at: 0 }
 }
 
-/** Part of a row that is made of another: its values from one place to another as they are, or one that is made. */
-export type RowPart = { from: number; to: number } | { place: number; make(value: Value): Value }
+/**
+ * Part of a row that is made of another: its values from one place to another as they are, or one that is made of those
+ * at some places.
+ */
+export type RowPart =
+  { from: number; to: number } | { places: readonly number[]; make(row: readonly Value[]): Value }
 
-/** A row of values that are taken from another, or made of one of them; a place of -1: of none. */
+/** A row of values that are taken from another, or made of it. */
 export function madeRow(
   { bytes, at: start }: PackedRow,
   parts: readonly RowPart[],
   columns: number,
 ): PackedRow {
+  const values: Value[] = []
   const count = (bytes[start]! << 8) | bytes[start + 1]!
   const places = new Array<number>(count + 1)
   places[0] = start + 2
@@ -262,7 +267,8 @@ export function madeRow(
       writer.copy(bytes, places[part.from]!, places[part.to + 1]!)
       continue
     }
-    const value = part.make(part.place < 0 ? null : valueAt(bytes, places[part.place]!))
+    for (const place of part.places) values[place] = valueAt(bytes, places[place]!)
+    const value = part.make(values)
     if (value === null) writer.null()
     else if (value === undefined) writer.unsent()
     else writer.text(value)

@@ -136,7 +136,7 @@ const ORDERS = {
 } satisfies Record<LogicalType['kind'], unknown>
 
 /** By code point, where JavaScript's own order is by UTF-16 unit. */
-function compareText(a: string, b: string): number {
+export function compareText(a: string, b: string): number {
   if (a === b) return 0
   const most = Math.min(a.length, b.length)
   let at = 0

@@ -1,8 +1,10 @@
 import { Type, type Static } from 'typebox'
 import { shownText } from '../definition/id.ts'
+import { EXPRESSION_CHARACTERS } from '../expression/compile.ts'
 import { maskSchema, printMask } from './mask.ts'
 
 const name = shownText('The name of the column', 300, 1)
+const expression = Type.String({ title: 'The expression', minLength: 1, maxLength: EXPRESSION_CHARACTERS })
 
 /** What a column can say of the change that its row came with. */
 export const METADATA = ['operation', 'committed at', 'landed at', 'position'] as const
@@ -18,6 +20,9 @@ export const columnRuleSchema = Type.Object(
         { add: name, constant: Type.Union([Type.String({ maxLength: 2000 }), Type.Null()]) },
         { additionalProperties: false },
       ),
+      /** In CEL, over the columns of the row as they are at the source. */
+      Type.Object({ add: name, compute: expression }, { additionalProperties: false }),
+      Type.Object({ compute: expression }, { additionalProperties: false }),
       Type.Object({ add: name, metadata: Type.Enum([...METADATA]) }, { additionalProperties: false }),
     ]),
   },
@@ -33,6 +38,8 @@ export type ColumnDeed = ColumnRule['does']
 export function printColumnDeed(deed: ColumnDeed): string {
   if ('leave' in deed) return 'left out'
   if ('mask' in deed) return printMask(deed)
+  if ('compute' in deed)
+    return 'add' in deed ? `a column ${deed.add}, computed: ${deed.compute}` : `computed: ${deed.compute}`
   if ('metadata' in deed) return `a column ${deed.add} with the ${deed.metadata} of its last change`
   return `a column ${deed.add}, always ${deed.constant === null ? 'null' : `“${deed.constant}”`}`
 }

@@ -3,7 +3,9 @@ import type { Lane } from '../plan/lane.ts'
 import { csvField } from '../records/csv.ts'
 import type { Value } from '../records/value.ts'
 import { predicateOf } from '../scope/predicate.ts'
-import { madeColumn, stretchesOf, type Coming, type Shaping } from './written.ts'
+import { NoValue } from '../expression/values.ts'
+import { noValue } from './misfit.ts'
+import { madeColumns, stretchesOf, type Coming, type Made, type Shaping } from './written.ts'
 
 declare const TextEncoder: new () => { encodeInto(text: string, into: Uint8Array): { written: number } }
 declare const TextDecoder: new (
@@ -20,17 +22,17 @@ export type ShapeCopied = (lines: Uint8Array, coming: Omit<Coming, 'op' | 'commi
 
 /** Undefined where rows land as they are read. */
 export function copiedShaper(lane: Lane, shaping: Shaping): ShapeCopied | undefined {
-  const { reads, writes, scope } = lane
-  const columns = writes.map(column => madeColumn(column, reads, shaping))
+  const { reads, scope } = lane
+  const columns = madeColumns(lane, shaping)
   const asRead =
-    columns.length === reads.length && columns.every(({ taken, place }, i) => taken && place === i)
+    columns.length === reads.length && columns.every(({ taken, places }, i) => taken && places[0] === i)
   if (asRead && scope === null) return undefined
   const predicate = scope && predicateOf(scope, reads)
   if (predicate && 'message' in predicate)
     throw new Error(`a scope that the plan should have refused: ${predicate.message}`)
   // What must be looked into.
   const looked = reads.map(({ name }, i) => {
-    const made = columns.some(({ taken, place }) => !taken && place === i)
+    const made = columns.some(({ taken, places }) => !taken && places.includes(i))
     return made || (predicate?.columns.includes(name) ?? false)
   })
   const stretches = stretchesOf(columns)
@@ -45,6 +47,17 @@ export function copiedShaper(lane: Lane, shaping: Shaping): ShapeCopied | undefi
     larger.set(out.subarray(0, length))
     out = larger
   }
+  const identity = lane.identity.map(name => reads.findIndex(column => column.name === name))
+  /** What no value can be made for is told of by the row's key. */
+  const made = ({ name, make }: Made, lines: Uint8Array, coming: Coming): Value => {
+    try {
+      return make(values, coming)
+    } catch (thrown) {
+      if (!(thrown instanceof NoValue)) throw thrown
+      const key = identity.map(place => fieldAt(lines, starts[place]!, ends[place]!))
+      throw noValue(lane, name, thrown.message, key)
+    }
+  }
   const put = (lines: Uint8Array, coming: Coming): void => {
     for (const stretch of stretches) {
       if ('to' in stretch) {
@@ -53,8 +66,7 @@ export function copiedShaper(lane: Lane, shaping: Shaping): ShapeCopied | undefi
         out.set(lines.subarray(start, end), length)
         length += end - start
       } else {
-        const { place, make } = stretch.made
-        const value = make(place < 0 ? null : values[place], coming)
+        const value = made(stretch.made, lines, coming)
         if (value !== null && value !== undefined) {
           const text = csvField(value)
           room(text.length * 3 + 1)

@@ -13,7 +13,8 @@ import {
 } from '../records/tuple.ts'
 import { keyText, type Key, type Value } from '../records/value.ts'
 import { predicateOf } from '../scope/predicate.ts'
-import { canonicalMoment, madeColumn, stretchesOf, type Coming, type Shaping } from './written.ts'
+import { NoValue } from '../expression/values.ts'
+import { canonicalMoment, madeColumns, stretchesOf, type Coming, type Made, type Shaping } from './written.ts'
 
 /** A target column that a row does not fit into. */
 export interface Misfit {
@@ -42,9 +43,9 @@ export interface LaneShaper {
 export function laneShaper(lane: Lane, shaping: Shaping): LaneShaper {
   const { reads, identity, writes, key, deletes } = lane
   const indexOf = (column: string) => reads.findIndex(({ name }) => name === column)
-  const columns = writes.map(column => madeColumn(column, reads, shaping))
+  const columns = madeColumns(lane, shaping)
   const picked = columns.every(({ taken }) => taken)
-  const places = columns.map(({ place }) => place)
+  const places = columns.map(({ places: [place = -1] }) => place)
   const straight = picked && places.length === reads.length && places.every((place, i) => place === i)
   const keyColumns = key.map(name => writes.findIndex(column => column.name === name))
   const keySources = keyColumns.map(i => madeOf(writes[i]!))
@@ -52,12 +53,16 @@ export function laneShaper(lane: Lane, shaping: Shaping): LaneShaper {
     keySources.length === identity.length &&
     keyColumns.every((i, part) => columns[i]!.taken && keySources[part] === identity[part])
   const needed = reads.filter(({ name }) => keySources.includes(name) && !identity.includes(name))
+  /** What must be known whole, for something is made of it together with others. */
+  const computing = [...new Set(columns.flatMap(({ whole, places }) => (whole ? places : [])))]
   const scope = inScopeOf(lane)
 
   // One object for all rows: what it makes, it makes of the row that is at hand.
   let now: Coming
   const making = stretchesOf(columns).map((stretch): RowPart =>
-    'made' in stretch ? { place: stretch.made.place, make: value => stretch.made.make(value, now) } : stretch,
+    'made' in stretch
+      ? { places: stretch.made.places, make: row => valueOf(stretch.made, row, now) }
+      : stretch,
   )
   const written = (row: PackedRow, coming: Coming): PackedRow => {
     if (straight) return row
@@ -65,14 +70,17 @@ export function laneShaper(lane: Lane, shaping: Shaping): LaneShaper {
     now = coming
     return madeRow(row, making, columns.length)
   }
+  const keyRow: Value[] = []
   /** Undefined: something that it is made of is not known. */
   const keyAt = (of: Key, row: PackedRow | undefined, coming: Coming): (Value | undefined)[] =>
     keyColumns.map((column, i) => {
       const { make } = columns[column]!
       const source = keySources[i]
-      if (source === undefined) return make(null, coming)
+      if (source === undefined) return make([], coming)
       const part = identity.indexOf(source)
-      return make(part >= 0 ? of[part]! : row && packedValue(row, indexOf(source)), coming)
+      const place = indexOf(source)
+      keyRow[place] = part >= 0 ? of[part]! : row && packedValue(row, place)
+      return make(keyRow, coming)
     })
   const whole = (parts: (Value | undefined)[]): parts is string[] =>
     parts.every(part => part !== null && part !== undefined)
@@ -101,13 +109,21 @@ export function laneShaper(lane: Lane, shaping: Shaping): LaneShaper {
       writes.map(({ name, value }, i): Value => {
         const part = key.indexOf(name)
         if (part >= 0) return last[part]!
-        return value.from === 'metadata' ? columns[i]!.make(null, coming) : undefined
+        return value.from === 'metadata' ? columns[i]!.make([], coming) : undefined
       }),
     )
     return { removed: [], put: { key: last, identity: state.identity, row, from: last } }
   }
 
   const shape = (state: FoldedKey, landedAt: string): Shaped => {
+    try {
+      return shaped(state, landedAt)
+    } catch (thrown) {
+      if (thrown instanceof NoValueFor) return { misfit: { column: thrown.column, reason: thrown.message } }
+      throw thrown
+    }
+  }
+  const shaped = (state: FoldedKey, landedAt: string): Shaped => {
     const { after, from, op, transaction } = state
     const coming: Coming = { op, committedAt: transaction.at, position: transaction.start, landedAt }
     if (!after) {
@@ -118,6 +134,10 @@ export function laneShaper(lane: Lane, shaping: Shaping): LaneShaper {
     const truth = scope?.(after)
     if (Array.isArray(truth)) return { needs: truth }
     if (truth === false) return gone(state, coming)
+    if (computing.length > 0 && isPartial(after)) {
+      const unsent = computing.filter(place => packedValue(after, place) === undefined)
+      if (unsent.length > 0) return { needs: unsent.map(place => reads[place]!.name) }
+    }
     if (keyIsIdentity) {
       const put: Put = { key: state.identity, identity: state.identity, row: written(after, coming) }
       return { removed: [], put: from ? { ...put, from } : put }
@@ -144,6 +164,24 @@ export function laneShaper(lane: Lane, shaping: Shaping): LaneShaper {
     return column && { column: column.name, value: canonicalMoment(committedAt ?? landedAt)! }
   }
   return { keyIsIdentity, keepsDeleted: deletes !== undefined, shape, mark }
+}
+
+/** A column that no value can be made for. */
+class NoValueFor extends Error {
+  readonly column: string
+
+  constructor(column: string, reason: string) {
+    super(reason)
+    this.column = column
+  }
+}
+
+function valueOf({ name, make }: Made, row: readonly Value[], coming: Coming): Value {
+  try {
+    return make(row, coming)
+  } catch (thrown) {
+    throw thrown instanceof NoValue ? new NoValueFor(name, thrown.message) : thrown
+  }
 }
 
 /** Whether a row takes part, or the columns that must be known to say so; undefined: all rows do. */

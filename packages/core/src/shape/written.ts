@@ -1,7 +1,7 @@
 /** How the values of target columns are made of a row at the source. */
-import type { WrittenColumn } from '../plan/lane.ts'
-import { madeOf } from '../plan/lane.ts'
-import type { Column } from '../records/column.ts'
+import { compileExpression, isFault } from '../expression/compile.ts'
+import { madeOf, type Lane, type WrittenColumn } from '../plan/lane.ts'
+import { printName } from '../records/dataset.ts'
 import type { Value } from '../records/value.ts'
 import { masking } from './mask.ts'
 
@@ -24,28 +24,74 @@ export interface Coming {
   landedAt: string
 }
 
-/** A target column: the place of the source column that it is made of, or -1, and how. */
+/** A target column, and how it is made of a row at the source. */
 export interface Made {
-  place: number
-  /** It is that very value. */
+  name: string
+  /** Of the source columns that it is made of. */
+  places: readonly number[]
+  /** It is the very value of one of them. */
   taken: boolean
-  /** `value`: of the source column; what was not sent stays so. */
-  make(value: Value, coming: Coming): Value
+  /** It is computed of all these columns, so that all must be known. */
+  whole: boolean
+  /** It does not ask how its row came. */
+  ofRow: boolean
+  /** `row`: the values at those places are there; of one that was not sent it is not known. Throws NoValue. */
+  make(row: readonly Value[], coming: Coming): Value
 }
 
-export function madeColumn(column: WrittenColumn, reads: readonly Column[], shaping: Shaping): Made {
-  const source = madeOf(column)
-  const place = source === undefined ? -1 : reads.findIndex(({ name }) => name === source)
-  return { place, taken: column.value.from === 'column', make: maker(column, shaping) }
+type MadeOf = Pick<Lane, 'source' | 'reads' | 'writes'>
+
+/** In the order in which they are written. */
+export function madeColumns(lane: MadeOf, shaping: Shaping): Made[] {
+  return lane.writes.map(column => {
+    if (column.value.from === 'computed') return computed(column.name, column.value.expression, lane, shaping)
+    const source = madeOf(column)
+    const place = source === undefined ? -1 : lane.reads.findIndex(({ name }) => name === source)
+    return {
+      name: column.name,
+      places: place < 0 ? [] : [place],
+      taken: column.value.from === 'column',
+      whole: false,
+      ofRow: place >= 0,
+      make: maker(column, place, shaping),
+    }
+  })
 }
 
-function maker({ value: written }: WrittenColumn, { origin, hash }: Shaping): Made['make'] {
+function computed(
+  name: string,
+  expression: string,
+  { source, reads }: MadeOf,
+  { origin, hash }: Shaping,
+): Made {
+  const compiled = compileExpression(expression, reads, hash)
+  if (isFault(compiled))
+    throw new Error(`an expression that the plan should have refused: ${compiled.message}`)
+  const table = printName(source)
+  const places = compiled.columns.map(column => reads.findIndex(one => one.name === column))
+  return {
+    name,
+    places,
+    taken: false,
+    whole: true,
+    ofRow: !compiled.asksMeta,
+    make: (row, { op, committedAt, landedAt, position }) =>
+      compiled.of(row, { operation: op, committedAt, landedAt, position, origin, table }),
+  }
+}
+
+function maker({ value: written }: WrittenColumn, place: number, { origin, hash }: Shaping): Made['make'] {
   switch (written.from) {
+    case 'computed':
+      throw new Error('a computed column is made of more than one')
     case 'column':
-      return value => value
+      return row => row[place]
     case 'masked': {
       const mask = masking(written.how, hash)
-      return value => (value === undefined ? undefined : mask(value))
+      return row => {
+        const value = row[place]
+        return value === undefined ? undefined : mask(value)
+      }
     }
     case 'constant':
       return () => written.value
@@ -77,8 +123,8 @@ export function stretchesOf(columns: readonly Made[]): Stretch[] {
   for (const made of columns) {
     const last = stretches.at(-1)
     if (!made.taken) stretches.push({ made })
-    else if (last && 'to' in last && last.to + 1 === made.place) last.to++
-    else stretches.push({ from: made.place, to: made.place })
+    else if (last && 'to' in last && last.to + 1 === made.places[0]) last.to++
+    else stretches.push({ from: made.places[0]!, to: made.places[0]! })
   }
   return stretches
 }

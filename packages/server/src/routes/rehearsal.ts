@@ -9,7 +9,8 @@ import { hinders } from '@tide/core/plan/note'
 import { datasetNameSchema, type DatasetName } from '@tide/core/records/dataset'
 import type { Value } from '@tide/core/records/value'
 import { predicateOf } from '@tide/core/scope/predicate'
-import { madeColumn, type Coming } from '@tide/core/shape/written'
+import { NoValue } from '@tide/core/expression/values'
+import { madeColumns, type Coming, type Made } from '@tide/core/shape/written'
 import { keyedHash } from '@tide/engine/keyed-hash'
 import { planFor } from '../plan.ts'
 import type { Services } from '../services.ts'
@@ -66,9 +67,7 @@ export function rehearsalRoutes(router: Router, services: Services): void {
 function rehearsed(lane: Lane, grid: Grid, maskKey: Uint8Array): RehearsedRows {
   const { reads, writes, scope } = lane
   const places = reads.map(({ name }) => grid.columns.findIndex(column => column.name === name))
-  const made = writes.map(column =>
-    madeColumn(column, reads, { origin: lane.origin ?? '', hash: keyedHash(maskKey) }),
-  )
+  const made = madeColumns(lane, { origin: lane.origin ?? '', hash: keyedHash(maskKey) })
   const coming: Coming = {
     op: 'copy',
     committedAt: null,
@@ -84,17 +83,30 @@ function rehearsed(lane: Lane, grid: Grid, maskKey: Uint8Array): RehearsedRows {
     columns: writes.map(({ name, nativeType, value }, i) => ({
       name,
       type: nativeType,
-      source: made[i]!.place < 0 ? null : reads[made[i]!.place]!.name,
+      source: sourceOf(made[i]!, reads)?.name ?? null,
       taken: value.from === 'column',
     })),
     rows: rows.slice(0, SHOWN).map((row, n) => ({
-      source: made.map(({ place }) => (place < 0 ? null : row[place]!)),
-      target: parts[n]
-        ? made.map(({ place, make }) => make(place < 0 ? null : row[place]!, coming) ?? null)
-        : null,
+      source: made.map(({ places: [place], whole }) => (place === undefined || whole ? null : row[place]!)),
+      target: parts[n] ? made.map(column => valueOf(column, row, coming)) : null,
     })),
     inScope: parts.filter(Boolean).length,
     looked: rows.length,
     all: grid.cut === null,
+  }
+}
+
+/** The one column that it is made of, if there is one. */
+function sourceOf({ places, whole }: Made, reads: Lane['reads']): Lane['reads'][number] | undefined {
+  return whole || places[0] === undefined ? undefined : reads[places[0]]
+}
+
+/** Where there is none, it is said why: such a row would stop the pipeline. */
+function valueOf({ make }: Made, row: readonly Value[], coming: Coming): string | null | { misfit: string } {
+  try {
+    return make(row, coming) ?? null
+  } catch (thrown) {
+    if (thrown instanceof NoValue) return { misfit: thrown.message }
+    throw thrown
   }
 }

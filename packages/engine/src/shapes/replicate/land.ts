@@ -4,10 +4,9 @@ import { shapedEffect, type ShapedEffect } from '@tide/core/apply/effect'
 import { IdentityFold, type FoldedKey } from '@tide/core/apply/fold'
 import { addCounts, type OperationCounts } from '@tide/core/apply/net-effect'
 import type { Checkpoint } from '@tide/core/checkpoint/checkpoint'
-import { Failure } from '@tide/core/failure'
 import type { Position } from '@tide/core/position/position'
 import type { SourceTransaction } from '@tide/core/records/change'
-import { printName } from '@tide/core/records/dataset'
+import { noValue } from '@tide/core/shape/misfit'
 import { packRow } from '@tide/core/records/tuple'
 import type { Key, Row } from '@tide/core/records/value'
 import type { ChangeBatch, SourceHead } from '../../journal/batch.ts'
@@ -179,13 +178,7 @@ async function asTheyStand(
 
 function refuseMisfits({ plan }: WorkingLane, misfits: ShapedEffect['misfits']): void {
   const [first] = misfits
-  if (!first) return
-  const { identity, misfit } = first
-  throw new Failure(
-    'value',
-    `${printName(plan.target)}.${misfit.column}: ${misfit.reason}, in the row with ${plan.identity.join(', ')} ${identity.join(', ').slice(0, 60)}.`,
-    'Correct the row at the source and continue, or change how the column is made and start again.',
-  )
+  if (first) throw noValue(plan, first.misfit.column, first.misfit.reason, first.identity)
 }
 
 function laneOf(lanes: readonly WorkingLane[], target: Unfilled['lane']): WorkingLane {

@@ -1,14 +1,22 @@
+import { matcherOf, pathOf } from '@tide/core/naming/pattern'
+import type { Dataset } from '@tide/core/records/dataset'
 import type { ColumnDeed, ColumnRule } from '@tide/core/shape/column-rule'
 import { InlineField, InlineSelect } from '../../parts/Field.tsx'
 import { OrderedList } from '../../parts/OrderedList.tsx'
+import { lazy, Suspense } from 'react'
 import { COLUMN_DEEDS, columnChoiceOf } from './columnDeeds.ts'
+
+const ExpressionField = lazy(() => import('./ExpressionField.tsx'))
 
 /** The column rules in their order, each in two lines: which columns or tables, and what becomes of them. */
 export function ColumnRules({
   rules,
+  tables,
   change,
 }: {
   rules: readonly ColumnRule[]
+  /** Those that take part. */
+  tables: readonly Dataset[]
   change: (rules: ColumnRule[]) => void
 }) {
   return (
@@ -41,9 +49,29 @@ export function ColumnRules({
             />
             <DeedFields number={number} deed={does} change={next => set({ like, does: next })} />
           </div>
+          {'compute' in does && (
+            <Suspense fallback={<div className="h-9" />}>
+              <ExpressionField
+                label={`Expression of column rule ${number}`}
+                value={does.compute}
+                table={tableOf(like, 'add' in does, tables)}
+                change={compute => set({ like, does: { ...does, compute } })}
+              />
+            </Suspense>
+          )}
         </>
       )}
     />
+  )
+}
+
+/** The first that a rule is about. */
+function tableOf(like: string, adds: boolean, tables: readonly Dataset[]): Dataset | undefined {
+  const matches = matcherOf(like)
+  return tables.find(({ namespace, name, fields }) =>
+    adds
+      ? matches(pathOf(namespace, name))
+      : fields.some(field => matches(pathOf(namespace, name, field.name))),
   )
 }
 

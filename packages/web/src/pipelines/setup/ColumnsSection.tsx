@@ -1,5 +1,5 @@
 import type { Definition } from '@tide/core/definition/definition'
-import type { DatasetName } from '@tide/core/records/dataset'
+import type { Dataset } from '@tide/core/records/dataset'
 import { plural } from '../../format.ts'
 import { TextButton } from '../../parts/Button.tsx'
 import { ColumnRules } from './ColumnRules.tsx'
@@ -8,7 +8,7 @@ import { Section, type Turning } from './Section.tsx'
 
 interface ColumnsSectionProps extends Turning {
   definition: Definition
-  tables: readonly DatasetName[]
+  tables: readonly Dataset[]
   change: (part: Partial<Definition>) => void
 }
 
@@ -22,7 +22,7 @@ export function ColumnsSection({ definition, tables, change, ...turning }: Colum
       title="Columns"
       says={rules.length === 0 ? 'all, as they are' : plural(rules.length, 'column rule')}
     >
-      <ColumnRules rules={rules} change={columns => change({ columns })} />
+      <ColumnRules tables={tables} rules={rules} change={columns => change({ columns })} />
       <p className="mb-2 flex items-baseline gap-4 text-[13px]">
         <TextButton
           className="whitespace-nowrap"

@@ -90,7 +90,9 @@ function Rows({ columns, rows }: RehearsedRows) {
   )
 }
 
-function Value({ text }: { text: string | null }) {
+function Value({ text }: { text: string | null | { misfit: string } }) {
+  if (typeof text === 'object' && text !== null)
+    return <span className="text-buoy">no value: {text.misfit}</span>
   if (text === null) return <i className="text-ink-3">null</i>
   return (
     <span className="block overflow-hidden text-ellipsis whitespace-nowrap" title={text.slice(0, 2000)}>

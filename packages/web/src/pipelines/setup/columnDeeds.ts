@@ -12,6 +12,8 @@ export const COLUMN_DEEDS: readonly ColumnChoice[] = [
   { title: 'mask but the ends', begin: { mask: 'ends', first: 1, last: 0 } },
   { title: 'mask by a constant', begin: { mask: 'constant', by: '—' } },
   { title: 'make null', begin: { mask: 'nothing' } },
+  { title: 'compute', begin: { compute: '""' } },
+  { title: 'add a computed column', begin: { add: 'computed', compute: '""' } },
   { title: 'add a constant', begin: { add: 'site', constant: '' } },
   { title: 'add the operation', begin: { add: 'operation', metadata: 'operation' } },
   { title: 'add the time of commit', begin: { add: 'committed_at', metadata: 'committed at' } },
@@ -26,5 +28,6 @@ export function columnChoiceOf(deed: ColumnDeed): ColumnChoice {
 function kindOf(deed: ColumnDeed): string {
   if ('leave' in deed) return 'leave'
   if ('mask' in deed) return deed.mask
+  if ('compute' in deed) return 'add' in deed ? 'add computed' : 'compute'
   return 'metadata' in deed ? deed.metadata : 'add'
 }
