@@ -101,7 +101,7 @@ export async function begin(
   const refused = plan.notes.filter(note => note.level === 'refused')
   if (refused.length > 0) throw new Error(refused.map(note => note.message).join('\n'))
   const position = await from.source.startCapture(FOLLOWER, tables)
-  const checkpoint = firstCheckpoint(FOLLOWER, 1, position, plan.lanes, 0)
+  const checkpoint = firstCheckpoint(FOLLOWER, 1, position, { lanes: plan.lanes, plan: 0 }, 0)
   await to.target!.prepare(plan.steps, checkpoint)
   const working = plan.lanes.map((lane, i) => workingLane(lane, i, { origin: '', hash: text => text }))
   return {

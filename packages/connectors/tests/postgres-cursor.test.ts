@@ -122,12 +122,14 @@ test('it goes on in the middle of a round with another session, and stops at a t
   const seen = (sink: RecordingSink) => sink.rows.map(([, id, n]) => `${id} ${n}`)
   expect(new Set(seen(sink)).size).toBe(50)
   const half = sink.transactions[20]!.end
+  // Rows that were written within one microsecond come together.
+  const told = sink.transactions.slice(0, 21).flatMap(({ events }) => events)
   const other = await postgres.open(config())
   const rest = new RecordingSink(half)
   await followUntil(other.log!, 'reader', { ...reading, from: { ...start, at: half } }, rest, () =>
     rest.rows.some(([, , n]) => n === '10'),
   )
-  expect(seen(rest)).toEqual(seen(sink).slice(21))
+  expect(seen(rest)).toEqual(seen(sink).slice(told.length))
   await other.close()
 })
 

@@ -289,8 +289,9 @@ describe.each(TARGETS)('the target %s', (_, choose) => {
     const shared = { namespace: 'main', name: 'shared' }
     const ofBoth = [column('origin', { kind: 'utf8' }), column('id', { kind: 'int', bits: 32, signed: true })]
     const key = ['origin', 'id']
-    await target().extend(
+    await target().change(
       [{ step: 'create table', table: shared, columns: ofBoth, key }],
+      [],
       checkpoint(1, 'shared'),
     )
     const laneOf = (value: string): TargetLane => ({
@@ -316,15 +317,68 @@ describe.each(TARGETS)('the target %s', (_, choose) => {
     expect(await target().count({ ...north, part: { column: 'origin', value: 'nobody' } })).toBe(0)
   })
 
+  test('a table is altered with its rows, and goes on under its new names', async () => {
+    const [id, text, odd] = [
+      column('id', { kind: 'int', bits: 32, signed: true }),
+      column('na"me', { kind: 'utf8' }),
+      column('odd `one`', { kind: 'utf8' }),
+    ]
+    const table = { namespace: 'main', name: 'al"tered' }
+    const before: TargetLane = { table, columns: [id, text, odd], key: ['id'] }
+    const created: PrepareStep = { step: 'create table', table, columns: [id, text, odd], key: ['id'] }
+    await target().change([created], [], checkpoint(1, 'there'))
+    await target().load(
+      before,
+      range(['1', 'a', 'x'], ['2', 'b', 'y']),
+      false,
+      committing(checkpoint(1, 'in')),
+    )
+    const to = { ...table, name: 'renamed' }
+    const [called, number, extra] = [
+      { ...text, name: 'called' },
+      { ...id, name: 'number' },
+      { ...column('extra', { kind: 'utf8' }), nullable: true },
+    ]
+    const alter: PrepareStep = {
+      step: 'alter table',
+      table,
+      to,
+      drops: [odd.name],
+      renames: [
+        { from: text.name, to: called.name },
+        { from: id.name, to: number.name },
+      ],
+      adds: [extra],
+    }
+    await target().change([alter], [], checkpoint(1, 'altered'))
+    // In another order than the table has them, which is the order in which the plan has them.
+    const after: TargetLane = { table: to, columns: [extra, number, called], key: ['number'] }
+    await target().load(after, range(['e', '3', 'c']), false, committing(checkpoint(1, 'more')))
+    const writing = await target().begin()
+    const row = { key: ['2'], identity: ['2'], row: packRow(['f', '2', 'B']) }
+    await writing.apply([{ lane: after, effect: { truncate: false, removed: [['1']], puts: [row] } }])
+    await writing.commit(checkpoint(1, 'changed'))
+    const there = await session.query!(
+      'SELECT number, called, extra FROM main.renamed ORDER BY number',
+      limits({ maxRows: 100, timeoutMs: 5000 }),
+    )
+    expect(there.rows).toEqual([
+      ['2', 'B', 'f'],
+      ['3', 'c', 'e'],
+    ])
+    await target().change([], [after], checkpoint(1, 'emptied'))
+    expect(await target().count(after)).toBe(0)
+  })
+
   test('more tables come with the checkpoint that has them; what is there stays', async () => {
     const table = { ...lane.table, name: 'later' }
     const more: PrepareStep = { step: 'create table', table, columns, key: ['id'] }
-    await expect(target().extend([more, more], checkpoint(1, 'failed'))).rejects.toBeInstanceOf(Failure)
+    await expect(target().change([more, more], [], checkpoint(1, 'failed'))).rejects.toBeInstanceOf(Failure)
     expect((await target().readCheckpoint('p'))!.streams[0]!.position.at).toBe('copied')
-    await target().extend([more], checkpoint(1, 'extended'))
+    await target().change([more], [], checkpoint(1, 'extended'))
     expect((await target().readCheckpoint('p'))!.streams[0]!.position.at).toBe('extended')
     expect([await target().count(lane), await target().count({ ...lane, table })]).toEqual([3, 0])
-    await expect(target().extend([], checkpoint(0, 'late'))).rejects.toMatchObject({
+    await expect(target().change([], [], checkpoint(0, 'late'))).rejects.toMatchObject({
       message: expect.stringContaining('taken this pipeline over'),
     })
   })

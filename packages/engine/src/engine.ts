@@ -4,13 +4,13 @@ import {
   laneOf,
   runsOf,
   type Affinity,
+  type ChangedPlan,
   type EngineRecord,
   type PipelineRecord,
   type PipelineWork,
   type StartedPlan,
 } from '@tide/core/definition/pipeline'
 import { originsOf } from '@tide/core/definition/origins'
-import { chooser } from '@tide/core/definition/choose'
 import { isChangeable } from '@tide/core/definition/definition'
 import { Failure } from '@tide/core/failure'
 import { Turns } from '@tide/core/pace/turns'
@@ -18,6 +18,7 @@ import type { Lane } from '@tide/core/plan/lane'
 import type { PrepareStep } from '@tide/core/plan/steps'
 import { datasetId, printName } from '@tide/core/records/dataset'
 import { STRIP_MINUTES, type Kept } from './kept.ts'
+import { changeFailed, printChange, refuseUnready, withMore } from './changing.ts'
 import type { EngineParts } from './parts.ts'
 import { mustRun, shareOf, worthTaking } from './share.ts'
 import { Runner } from './runner.ts'
@@ -167,28 +168,25 @@ export class Engine {
 
   /** Adds tables to a pipeline that runs, by a plan for them alone, which must hold no refusal. */
   async extend(id: string, plan: { lanes: Lane[]; steps: PrepareStep[] }): Promise<void> {
-    const { definition, state, lanes, origins } = await this.record(id)
-    if (state !== 'Following' && state !== 'Paused') {
-      throw new Failure(
-        'refused',
-        `“${definition.name}” is ${state.toLowerCase()}.`,
-        'Tables can be added to one that follows or is paused.',
-      )
-    }
-    const added = plan.lanes.map(({ source }) => source)
-    const decide = chooser(definition)
-    const byHand = added.filter(
-      (table, i) =>
-        !decide(table).takesPart && added.findIndex(one => datasetId(one) === datasetId(table)) === i,
-    )
-    if (origins.length > 0) await this.make(id, { definition, steps: plan.steps })
-    await this.parts.pipelines.addLanes(
-      id,
-      { ...definition, tables: [...definition.tables, ...byHand] },
-      plan,
-    )
-    await this.halt(id)
-    await this.say(id, `Added ${[...new Set(added.map(printName))].join(', ')} to ${tablesOf(lanes)}.`)
+    await this.change(id, withMore(await this.record(id), plan))
+  }
+
+  /**
+   * Gives a pipeline that runs another plan, which must hold no refusal and be made of the lanes that it has now. `ties`: by
+   * origin, what ties it to one data folder.
+   */
+  async change(id: string, plan: ChangedPlan, ties: readonly (Affinity | null)[] = []): Promise<void> {
+    const record = await this.record(id)
+    await refuseUnready(this.parts, record, plan.change, this.me.id)
+    const { pipelines, surroundings } = this.parts
+    // No origin is launched while another still writes by the plan of before.
+    await this.looks.run(async () => {
+      const at = new Date(surroundings.now()).toISOString()
+      if (!(await pipelines.change(id, record.plan, plan, at, ties, surroundings.newId)))
+        throw changeFailed(record)
+      await this.halt(id)
+    })
+    await this.say(id, printChange(plan))
     await this.look()
   }
 
@@ -351,7 +349,7 @@ export class Engine {
         over.push(work.id)
       } else if (kept.running) {
         kept.runner!.want(work.wanted)
-        if (work.laneCount !== kept.runner!.laneCount) kept.runner!.interrupt() // the next one has them all
+        if (work.plan !== kept.runner!.plan) kept.runner!.interrupt() // the next one has the new one
         const asked = work.errands.join()
         if (asked !== '' && asked !== kept.errandsTold) kept.runner!.turn()
         kept.errandsTold = asked

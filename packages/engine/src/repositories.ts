@@ -1,9 +1,10 @@
 /** What the engine asks of the store, and of whoever opens connections. */
 import type { Connector, Session } from '@tide/connectors/contract/session'
-import type { Definition, PipelineState } from '@tide/core/definition/definition'
+import type { PipelineState } from '@tide/core/definition/definition'
 import type { Errand } from '@tide/core/definition/errand'
 import type { PipelineStatus } from '@tide/core/api/pipelines'
 import type {
+  ChangedPlan,
   EngineRecord,
   LogEntry,
   PipelineRecord,
@@ -13,8 +14,6 @@ import type {
   Affinity,
 } from '@tide/core/definition/pipeline'
 import type { TideSample } from '@tide/core/pace/tide'
-import type { Lane } from '@tide/core/plan/lane'
-import type { PrepareStep } from '@tide/core/plan/steps'
 
 export interface PipelineRepository {
   list(): Promise<PipelineRecord[]>
@@ -30,11 +29,20 @@ export interface PipelineRepository {
     newId: () => string,
   ): Promise<boolean>
   startAgain(id: string, startedAt: string, affinity: Affinity | null): Promise<boolean>
-  addLanes(
+  /**
+   * Another plan for a pipeline that runs the plan of this number, with what has to be done for it. False when it runs another
+   * one by now.
+   */
+  change(
     id: string,
-    definition: Definition,
-    plan: { lanes: readonly Lane[]; steps: readonly PrepareStep[] },
-  ): Promise<void>
+    from: number,
+    plan: ChangedPlan,
+    at: string,
+    ties: readonly (Affinity | null)[],
+    newId: () => string,
+  ): Promise<boolean>
+  /** What the plan of this number asked for is done. */
+  changed(id: string, plan: number): Promise<void>
   /** It can only be run where this data folder is, from now on. */
   bind(id: string, affinity: Affinity): Promise<void>
   want(id: string, wanted: PipelineRecord['wanted']): Promise<void>

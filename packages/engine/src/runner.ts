@@ -52,8 +52,9 @@ export class Runner implements Run {
     this.shape = shapeOf(this)
   }
 
-  get laneCount(): number {
-    return this.record.lanes.length
+  /** The number of the plan that is run. */
+  get plan(): number {
+    return this.record.plan
   }
 
   want(wanted: PipelineRecord['wanted']): void {

@@ -14,7 +14,8 @@ export async function statusOf(
   { runner, minutes, sample }: Kept,
   parts: Parts,
 ): Promise<PipelineStatus> {
-  const live = runner?.status
+  // Whoever still runs the plan of before knows nothing of these lanes.
+  const live = runner?.plan === record.plan ? runner.status : undefined
   const meter = live && live.state !== 'Stopped' ? runner!.meter : undefined
   const following = live?.state !== 'Copying' ? meter : undefined
   const { from, to } = record.definition
@@ -26,6 +27,7 @@ export async function statusOf(
     startedAt: record.startedAt,
     retry: live?.retry ?? null,
     waits: live?.waits ?? null,
+    changing: record.change !== null,
     state: live?.state ?? record.state,
     reason: meter ? null : record.reason,
     completeUpTo: live?.completeUpTo ?? null,
@@ -55,7 +57,7 @@ export async function namesOf(
   return { fromName: names.join(', '), toName: toName! }
 }
 
-function idleLanes(record: PipelineRecord): PipelineStatus['lanes'] {
+export function idleLanes(record: PipelineRecord): PipelineStatus['lanes'] {
   return record.lanes.map(lane => ({
     source: lane.source,
     target: lane.target,

@@ -5,7 +5,7 @@ import { statusTogether } from '@tide/core/api/together'
 import { runsOf, sourceOf, type EngineRecord, type PipelineRecord } from '@tide/core/definition/pipeline'
 import type { Kept } from './kept.ts'
 import type { EngineParts } from './parts.ts'
-import { namesOf, statusOf } from './status.ts'
+import { idleLanes, namesOf, statusOf } from './status.ts'
 
 export interface Engines {
   me: Pick<EngineRecord, 'id' | 'home'>
@@ -53,7 +53,9 @@ async function statusesOfRuns(
       if (!other) return { ...(await statusOf(record, keep(record.id), parts)), engine }
       const { definition, wanted, startedAt, reason, state } = record
       const names = await namesOf(definition, parts)
-      const now = { definition, wanted, startedAt, reason, ...names, engine }
+      const changing = record.change !== null
+      const lanes = other.status.lanes.length === record.lanes.length ? other.status.lanes : idleLanes(record)
+      const now = { definition, wanted, startedAt, reason, ...names, engine, changing, lanes }
       if (other.fresh) return { ...other.status, ...now }
       const unknown = {
         lagSeconds: null,

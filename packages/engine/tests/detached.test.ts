@@ -2,6 +2,9 @@
 import { afterEach, beforeEach, expect, test } from '@jest/globals'
 import { singleStream } from '@tide/core/checkpoint/checkpoint'
 import { Failure } from '@tide/core/failure'
+import type { LaneChange } from '@tide/core/plan/change'
+import type { Lane } from '@tide/core/plan/lane'
+import type { PrepareStep } from '@tide/core/plan/steps'
 import fc from 'fast-check'
 import { mkdtempSync, rmSync } from 'node:fs'
 import { tmpdir } from 'node:os'
@@ -212,6 +215,14 @@ test('added, copied again, paused, cut and killed at any moment, every lane ends
     { weight: 6, arbitrary: fc.record({ commit: fc.array(change, { minLength: 1, maxLength: 4 }) }) },
     { weight: 3, arbitrary: fc.record({ recopy: fc.subarray([0, 1, 2], { minLength: 1 }) }) },
     { weight: 1, arbitrary: fc.constant({ add: true }) },
+    // Lanes are taken out, come back, and are copied again by another plan; the first one always stays.
+    {
+      weight: 2,
+      arbitrary: fc.record({
+        lanes: fc.subarray([1, 2]),
+        again: fc.subarray([0, 1, 2]),
+      }),
+    },
     { weight: 1, arbitrary: fc.constant({ kill: true }) },
     { weight: 1, arbitrary: fc.constant({ pause: true }) },
     { weight: 3, arbitrary: fc.record({ wait: fc.integer({ min: 0, max: 8 }) }) },
@@ -246,6 +257,21 @@ test('added, copied again, paused, cut and killed at any moment, every lane ends
           if (one.record.lanes.length < 3)
             await engine.extend('p', { lanes: LANES.slice(2), steps: [] }).catch(refused)
         }
+        const change = async (lanes: Lane[], again: readonly number[]) => {
+          const { record } = one
+          const places = lanes.map(lane =>
+            record.lanes.findIndex(({ source }) => source.name === lane.source.name),
+          )
+          const fates = places.map((was, i): LaneChange => {
+            if (was < 0) return { was: null, fate: 'copied' }
+            return { was, fate: again.includes(i) ? 'copied again' : 'stays' }
+          })
+          const gone = record.lanes.map((_, i) => i).filter(i => !places.includes(i))
+          // What is left in a table that is followed no more is nobody's; a lane that comes back is emptied as it is made.
+          const { definition } = record
+          const planned = { lanes: fates, takenOut: gone }
+          await engine.change('p', { definition, lanes, steps: emptying(fates, lanes), change: planned })
+        }
         calm = false
         try {
           for (const each of steps) {
@@ -254,6 +280,11 @@ test('added, copied again, paused, cut and killed at any moment, every lane ends
             // What is asked of a pipeline in another state is refused, and that is as well.
             if ('recopy' in each) await engine.recopy('p', each.recopy).catch(refused)
             if ('add' in each) await add()
+            if ('lanes' in each)
+              await change(
+                [0, ...each.lanes].map(place => LANES[place]!),
+                each.again,
+              ).catch(refused)
             if ('pause' in each) {
               await engine.pause('p').catch(refused)
               await sleep(1)
@@ -267,8 +298,9 @@ test('added, copied again, paused, cut and killed at any moment, every lane ends
           }
           calm = true
           await until(() => one.record.state === 'Following')
-          await add()
-          await until(() => together(one) && equal(one))
+          await until(() => one.record.change === null)
+          if (one.record.lanes.length < 3) await change(LANES, [])
+          await until(() => one.record.change === null && together(one) && equal(one))
           expect(one.record.reason).toBeNull()
           expect(one.target.prepared).toBe(1)
         } finally {
@@ -279,6 +311,13 @@ test('added, copied again, paused, cut and killed at any moment, every lane ends
     { numRuns: 60 },
   )
 })
+
+/** The steps that make the tables of lanes that come, which the target in memory takes for emptying them. */
+function emptying(fates: readonly LaneChange[], lanes: readonly Lane[]): PrepareStep[] {
+  return lanes.flatMap(({ target }, i): PrepareStep[] =>
+    fates[i]!.was === null ? [{ step: 'replace table', table: target, columns: [], key: [] }] : [],
+  )
+}
 
 function refused(thrown: unknown): void {
   if (!(thrown instanceof Failure)) throw thrown
@@ -301,7 +340,7 @@ test('a pipeline is not consistent before its lanes are together and the head is
     counts: new Map(),
     fetched,
   })
-  const begun = singleStream(firstCheckpoint('p', 1, position('0/10'), LANES, 0))
+  const begun = singleStream(firstCheckpoint('p', 1, position('0/10'), { lanes: LANES, plan: 0 }, 0))
   const copied = { ...begun, lanes: begun.lanes.map(lane => ({ ...lane, copied: true })) }
   const following = withLanding(copied, landing('0/20'))
   expect(following.consistent).toBe(true)

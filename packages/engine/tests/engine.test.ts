@@ -357,7 +357,7 @@ describe('a checkpoint that several write', () => {
       'p',
       1,
       { kind: 'postgres log', incarnation: 'one', at: '0/0' },
-      [LANE, LANE],
+      { lanes: [LANE, LANE], plan: 0 },
       0,
     )
     const shared = new SharedCheckpoint(first)

@@ -1,5 +1,5 @@
 /** A store in memory for one pipeline, which several engines share. Time is handed in. */
-import type { EngineRecord, PipelineRecord } from '@tide/core/definition/pipeline'
+import { pendingOf, type EngineRecord, type PipelineRecord } from '@tide/core/definition/pipeline'
 import type { Errand } from '@tide/core/definition/errand'
 import type { ErrandRepository, LeaseRepository, PipelineRepository } from '../src/repositories.ts'
 
@@ -28,6 +28,8 @@ export class MemoryStore {
       lanes: [],
       steps: [],
       startedAt: null,
+      plan: 0,
+      change: null,
       holder: null,
       home: null,
       affinity: null,
@@ -49,18 +51,22 @@ export class MemoryStore {
           home: affinity?.home ?? null,
           affinity: affinity?.affinity ?? null,
           freshFrom: record.epoch + 1,
+          change: null,
         })
         return true
       },
       own: () => Promise.reject(new Error('one source is enough here')),
       startOrigins: () => Promise.reject(new Error('one source is enough here')),
       startAgain: () => Promise.reject(new Error('one source is enough here')),
-      addLanes: async (_id, definition, { lanes, steps }) =>
-        void Object.assign(record, {
-          definition,
-          lanes: [...record.lanes, ...lanes],
-          steps: [...record.steps, ...steps],
-        }),
+      change: async (_id, from, { definition, lanes, steps, change }) => {
+        if (record.plan !== from) return false
+        const pending = { lanes: pendingOf(record, lanes, change.lanes, ''), steps }
+        Object.assign(record, { definition, lanes, steps: [], plan: from + 1, change: pending })
+        return true
+      },
+      changed: async (_id, plan) => {
+        if (record.plan === plan) record.change = null
+      },
       bind: async (_id, { home, affinity }) => void Object.assign(record, { home, affinity }),
       want: async (_id, wanted) => void (record.wanted = wanted),
       takeUp: async (_id, wanted) =>
@@ -118,7 +124,6 @@ export class MemoryStore {
         {
           ...structuredClone(record),
           errands: this.asked.filter(({ endedAt }) => endedAt === null).map(({ id }) => id),
-          laneCount: record.lanes.length,
           hasReason: record.reason !== null,
           free: free(),
         },

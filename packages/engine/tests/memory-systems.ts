@@ -69,7 +69,13 @@ export class MemoryTarget {
           this.state = { rows: [], checkpoint: structuredClone(checkpoint) }
         }),
       make: () => Promise.reject(new Error('nobody shares this target')),
-      extend: (_steps, checkpoint) => troubled(trouble, () => commit(checkpoint)),
+      change: (steps, again, checkpoint) =>
+        troubled(trouble, () => {
+          const replaced = steps.flatMap(step =>
+            step.step === 'replace table' ? [{ table: step.table, columns: [], key: [] }] : [],
+          )
+          commit(checkpoint, emptied([...replaced, ...again]))
+        }),
       load: (lane, { csv }, again, committing) =>
         troubled(trouble, async () => {
           const rows = Buffer.concat(csv as Uint8Array[])

@@ -2,12 +2,15 @@ import { NO_PLAN, type PlanAnswer } from '@tide/core/api/plans'
 import type { Definition } from '@tide/core/definition/definition'
 import { originsOf, type Origin } from '@tide/core/definition/origins'
 import { Failure } from '@tide/core/failure'
-import { makePlan, type Plan } from '@tide/core/plan/plan'
+import type { LaneFate } from '@tide/core/plan/change'
+import { makePlan } from '@tide/core/plan/plan'
+import type { Lane } from '@tide/core/plan/lane'
 import type { Claim } from '@tide/core/plan/input'
 import { noteChecks } from '@tide/core/plan/checks'
 import { byHarm, type PlanNote } from '@tide/core/plan/note'
 import type { PipelineRecord } from '@tide/core/definition/pipeline'
 import { datasetId, type DatasetName } from '@tide/core/records/dataset'
+import { canonicalJson } from '@tide/core/definition/canonical-json'
 import type { Services } from './services.ts'
 
 export interface PlanFor {
@@ -17,13 +20,15 @@ export interface PlanFor {
   fresh: boolean
   /** The pipeline runs already, so that what a start needs of the systems is there. */
   runs?: boolean
+  /** Its lanes while it runs: what goes on, and what has to be done. */
+  running?: readonly Lane[]
 }
 
 /** The plan of a definition as things stand now. */
 export async function planFor(
   services: Services,
   definition: Definition,
-  { pipeline, fresh, runs }: PlanFor,
+  { pipeline, fresh, runs, running }: PlanFor,
 ): Promise<PlanAnswer> {
   const notes = undecided(definition)
   const { sessions, store } = services
@@ -57,15 +62,19 @@ export async function planFor(
       profile: targetSide.profile,
       claims: claimed,
       own,
+      ...(running ? { running } : {}),
     })
-    const capture = await captureOf(services, origins, plan)
+    const { lanes, change } = plan
+    const has = (fates: LaneFate[]) =>
+      lanes.filter((_, i) => !change || fates.includes(change.lanes[i]!.fate))
+    const capture = await captureOf(services, origins, has(['copied']))
     return {
       ...plan,
       digest: services.shownPlans.show(definition, plan),
       notes: [...notes, ...checks, ...plan.notes].sort(byHarm),
       statements: targetSide.ddl(plan.steps),
       ...capture,
-      estimateSeconds: await estimate(services, to, origins, plan),
+      estimateSeconds: await estimate(services, to, origins, has(['copied', 'copied again'])),
     }
   })
 }
@@ -74,7 +83,7 @@ export async function planFor(
 async function captureOf(
   { sessions }: Services,
   origins: readonly Origin[],
-  { lanes }: Plan,
+  lanes: readonly Lane[],
 ): Promise<Pick<PlanAnswer, 'sourceStatements' | 'captureNote'>> {
   const captures = await Promise.all(
     origins.map(({ connection, tag }) =>
@@ -101,7 +110,7 @@ async function estimate(
   { store }: Services,
   to: string,
   origins: readonly Origin[],
-  { lanes }: Plan,
+  lanes: readonly Lane[],
 ): Promise<number | null> {
   const seconds = await Promise.all(
     origins.map(async ({ connection, tag }) => {
@@ -129,6 +138,46 @@ export async function planForMore(
   const notes = plan.notes.filter(({ level, tables }) => level !== 'warning' || tables)
   if (added.length > 0) return { ...plan, notes }
   return { ...plan, notes: [undecidedNote('tables', 'No further table is ticked.', 'Tick those to add.')] }
+}
+
+/** The plan by which a pipeline that runs becomes what another definition says. */
+export async function planForChange(
+  services: Services,
+  { id, definition: now, lanes }: PipelineRecord,
+  definition: Definition,
+  fresh: boolean,
+): Promise<PlanAnswer> {
+  const plan = await planFor(services, definition, { pipeline: id, fresh, runs: true, running: lanes })
+  const notes = [...plan.notes, ...refuseElsewhere(now, definition)]
+  if (canonicalJson(now) === canonicalJson(definition))
+    notes.push(undecidedNote('tables', 'Nothing is changed.', 'Change what is to be otherwise.'))
+  return { ...plan, notes: notes.sort(byHarm) }
+}
+
+/** What cannot be changed while it runs. */
+function refuseElsewhere(now: Definition, next: Definition): PlanNote[] {
+  const refuse = (section: PlanNote['section'], message: string): PlanNote => ({
+    level: 'refused',
+    section,
+    message,
+    remedy: 'Stop the pipeline for that, or make another one.',
+  })
+  const notes: PlanNote[] = []
+  if (now.to !== next.to) notes.push(refuse('to', 'The target cannot be changed while the pipeline runs.'))
+  const [before, after] = [originsOf(now), originsOf(next)]
+  const gone = before.filter(
+    ({ connection, tag }) => !after.some(one => one.connection === connection && one.tag === tag),
+  )
+  if (gone.length > 0)
+    notes.push(
+      refuse(
+        'from',
+        before.length === 1
+          ? 'The source cannot be changed while the pipeline runs.'
+          : `${gone.map(({ tag }) => tag).join(', ')} cannot be taken out or named otherwise while the pipeline runs.`,
+      ),
+    )
+  return notes
 }
 
 /** What the tests of both connections say that would stop a start. */

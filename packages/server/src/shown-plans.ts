@@ -4,7 +4,7 @@ import { Failure } from '@tide/core/failure'
 import { outlineOf, planDifference, type PlanOutline } from '@tide/core/plan/difference'
 import type { Plan } from '@tide/core/plan/plan'
 import { createHash } from 'node:crypto'
-import { canonicalJson } from './canonical-json.ts'
+import { canonicalJson } from '@tide/core/definition/canonical-json'
 
 /** As many as are being looked at; of one that was shown longer ago it is still known whether it is the same. */
 const KEPT = 64

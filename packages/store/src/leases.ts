@@ -42,7 +42,7 @@ export class Leases {
   }
 
   work(): Promise<PipelineWork[]> {
-    const { id, state, wanted, holder, home, lanes, leasedUntil, reason } = pipeline
+    const { id, state, wanted, holder, home, plan, leasedUntil, reason } = pipeline
     return (
       this.db
         .select({
@@ -55,7 +55,7 @@ export class Leases {
             string[]
           >`(SELECT coalesce(jsonb_agg(e.id ORDER BY e.asked_at, e.id), '[]') FROM errand e
           WHERE e.pipeline = "pipeline".id AND e.ended_at IS NULL)`,
-          laneCount: sql<number>`jsonb_array_length(${lanes})`,
+          plan,
           hasReason: sql<boolean>`${reason} IS NOT NULL`,
           free: sql<boolean>`${holder} IS NULL OR ${leasedUntil} < now()`,
         })

@@ -2,14 +2,14 @@ import { and, asc, eq, inArray, isNull, or, sql, type SQL } from 'drizzle-orm'
 import { CHANGEABLE, type Definition, type PipelineState } from '@tide/core/definition/definition'
 import { ofOrigin, originsOf } from '@tide/core/definition/origins'
 import {
+  pendingOf,
   stateOfOrigins,
   type Affinity,
+  type ChangedPlan,
   type PipelineRecord,
   type StartedPlan,
   type StopReason,
 } from '@tide/core/definition/pipeline'
-import type { Lane } from '@tide/core/plan/lane'
-import type { PrepareStep } from '@tide/core/plan/steps'
 import type { Database } from './database.ts'
 import { errand, pipeline } from './schema.ts'
 
@@ -120,7 +120,7 @@ export class Pipelines {
     return this.db.transaction(async db => {
       const started = await db
         .update(pipeline)
-        .set({ startedAt, state: 'Ready', reason: null })
+        .set({ startedAt, state: 'Ready', reason: null, change: null })
         .where(and(eq(pipeline.id, id), IS_CHANGEABLE, isDefinition(definition)))
         .returning({ createdAt: pipeline.createdAt })
       if (started.length === 0) return false
@@ -146,6 +146,7 @@ export class Pipelines {
           wanted: 'run' as const,
           state: 'Copying' as const,
           reason: null,
+          change: null,
           home: tie?.home ?? null,
           affinity: tie?.affinity ?? null,
         }
@@ -180,6 +181,7 @@ export class Pipelines {
         wanted: 'run',
         state: 'Copying',
         reason: null,
+        change: null,
         home: affinity?.home ?? null,
         affinity: affinity?.affinity ?? null,
         freshFrom: sql`${pipeline.epoch} + 1`,
@@ -217,34 +219,78 @@ export class Pipelines {
     await this.db.update(pipeline).set({ home, affinity }).where(eq(pipeline.id, id))
   }
 
-  /** More lanes for a pipeline that runs; whoever runs it takes them up. */
-  async addLanes(
+  /** See `PipelineRepository`. */
+  change(
     id: string,
-    definition: Definition,
-    { lanes, steps }: { lanes: readonly Lane[]; steps: readonly PrepareStep[] },
-  ): Promise<void> {
-    await this.db.transaction(async db => {
-      const add = (
-        to: string,
-        definition: Definition,
-        lanes: readonly Lane[],
-        steps: readonly PrepareStep[],
-      ) =>
-        db
-          .update(pipeline)
-          .set({
-            definition,
-            lanes: sql`${pipeline.lanes} || ${JSON.stringify(lanes)}::jsonb`,
-            steps: sql`${pipeline.steps} || ${JSON.stringify(steps)}::jsonb`,
-          })
-          .where(eq(pipeline.id, to))
-      await add(id, definition, lanes, steps)
-      for (const one of await db.select().from(pipeline).where(eq(pipeline.of, id))) {
-        const origin = originsOf(definition).find(({ tag }) => tag === one.origin)
-        const own = lanes.filter(lane => lane.origin === one.origin)
-        if (origin && own.length > 0) await add(one.id, ofOrigin(definition, origin), own, [])
+    from: number,
+    { definition, lanes, steps, change }: ChangedPlan,
+    at: string,
+    ties: readonly (Affinity | null)[],
+    newId: () => string,
+  ): Promise<boolean> {
+    return this.db.transaction(async db => {
+      const rows = await db
+        .select()
+        .from(pipeline)
+        .where(or(eq(pipeline.id, id), eq(pipeline.of, id)))
+        .orderBy(asc(pipeline.createdAt), asc(pipeline.place))
+        .for('update')
+      const [record] = together(rows)
+      if (record?.plan !== from || rows.some(row => row.change !== null)) return false
+      if (record.state !== 'Following' && record.state !== 'Paused') return false
+      const plan = from + 1
+      const set = (to: string, now: Partial<typeof pipeline.$inferInsert>) =>
+        db.update(pipeline).set(now).where(eq(pipeline.id, to))
+      if (record.origins.length === 0) {
+        const pending = { lanes: pendingOf(record, lanes, change.lanes, ''), steps }
+        await set(id, { definition, lanes, steps: [], plan, change: pending })
+        return true
       }
+      await set(id, { definition, lanes, plan })
+      // One that is at its place does what the tables need; the others wait for it.
+      const leader = record.origins.find(({ state }) => state === 'Following' || state === 'Paused')!
+      const wait = steps.length > 0 ? { after: leader.id } : {}
+      for (const [place, origin] of originsOf(definition).entries()) {
+        const { tag } = origin
+        const own = {
+          definition: ofOrigin(definition, origin),
+          lanes: lanes.filter(lane => lane.origin === tag),
+          place,
+        }
+        const pending = { lanes: pendingOf(record, lanes, change.lanes, tag), steps: [], ...wait }
+        const was = record.origins.find(one => one.origin === tag)
+        if (!was) {
+          const tie = ties[place] ?? null
+          await db.insert(pipeline).values({
+            ...own,
+            id: newId(),
+            of: id,
+            origin: tag,
+            createdAt: rows[0]!.createdAt,
+            startedAt: at,
+            wanted: 'run',
+            state: 'Copying',
+            home: tie?.home ?? null,
+            affinity: tie?.affinity ?? null,
+            plan: 1,
+            change: pending,
+          })
+        } else if (was.reason?.kind === 'person') await set(was.id, { ...own, plan: was.plan + 1 })
+        else {
+          const todo = was.id === leader.id ? { lanes: pending.lanes, steps } : pending
+          await set(was.id, { ...own, steps: [], plan: was.plan + 1, change: todo })
+        }
+      }
+      return true
     })
+  }
+
+  /** See `PipelineRepository`. */
+  async changed(id: string, plan: number): Promise<void> {
+    await this.db
+      .update(pipeline)
+      .set({ change: null })
+      .where(and(eq(pipeline.id, id), eq(pipeline.plan, plan)))
   }
 
   async want(id: string, wanted: PipelineRecord['wanted']): Promise<void> {

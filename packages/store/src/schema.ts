@@ -14,7 +14,7 @@ import {
 import type { PipelineStatus } from '@tide/core/api/pipelines'
 import type { Definition, PipelineState } from '@tide/core/definition/definition'
 import type { Errand } from '@tide/core/definition/errand'
-import type { StopReason } from '@tide/core/definition/pipeline'
+import type { PendingChange, StopReason } from '@tide/core/definition/pipeline'
 import type { Lane } from '@tide/core/plan/lane'
 import type { PrepareStep } from '@tide/core/plan/steps'
 
@@ -53,6 +53,10 @@ export const pipeline = pgTable('pipeline', {
   lanes: jsonb('lanes').$type<Lane[]>().notNull().default([]),
   steps: jsonb('steps').$type<PrepareStep[]>().notNull().default([]),
   startedAt: moment('started_at'),
+  /** Raised with every change of the plan while it runs. */
+  plan: integer('plan').notNull().default(0),
+  /** What is still to be done for the last of them. */
+  change: jsonb('change').$type<PendingChange>(),
   /** The engine process that runs it, and until when nobody else may. */
   holder: text('holder'),
   leasedUntil: moment('leased_until'),

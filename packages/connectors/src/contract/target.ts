@@ -64,8 +64,11 @@ export interface TargetSide {
   prepare(steps: readonly PrepareStep[], checkpoint: Checkpoint): Promise<void>
   /** Prepares tables that several pipelines will share, each with a checkpoint of its own. Repeating it after a failure is safe. */
   make(pipeline: string, steps: readonly PrepareStep[]): Promise<void>
-  /** Prepares more tables and writes the checkpoint that has their lanes. Repeating it after a failure is safe. */
-  extend(steps: readonly PrepareStep[], checkpoint: Checkpoint): Promise<void>
+  /**
+   * Makes and alters tables for another plan, empties the parts of the lanes that are copied again, and writes the checkpoint
+   * that is by that plan. Repeating it after a failure is safe.
+   */
+  change(steps: readonly PrepareStep[], again: readonly TargetLane[], checkpoint: Checkpoint): Promise<void>
   /** Takes a range in. `again`: rows of it may be there already. Several calls may run side by side. */
   load(lane: TargetLane, range: CopyRange, again: boolean, commit: CommitLoad): Promise<void>
   begin(): Promise<ApplyTransaction>

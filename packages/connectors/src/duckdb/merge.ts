@@ -6,7 +6,7 @@ import type { TargetLane } from '../contract/target.ts'
 import type { MergeSteps } from '../merge.ts'
 import { keyParts, putParts } from '../staging.ts'
 import type { HostValue } from './host.ts'
-import { emptied, ident, marked, tableName } from './sql.ts'
+import { columnList, emptied, ident, marked, tableName } from './sql.ts'
 
 /** Temporary tables of a batch; kept no longer than it, since their rows stay in memory. */
 export const STAGES = ['puts', 'removed', 'kept']
@@ -94,7 +94,9 @@ export class DuckdbMerge implements MergeSteps {
         : `puts.${name}`,
     )
     const kept = unsent.length > 0 ? 'LEFT JOIN kept ON kept.n = puts.n' : ''
-    await connection.run(`INSERT INTO ${table} SELECT ${values.join(', ')} FROM puts ${kept}`)
+    await connection.run(
+      `INSERT INTO ${table} (${columnList(lane.columns)}) SELECT ${values.join(', ')} FROM puts ${kept}`,
+    )
   }
 
   /** That a row of the table (`t`) has the key of a staged one. */

@@ -1,5 +1,6 @@
 /** The SQL of the DuckDB target: quoting, statements of the plan, and how CSV becomes typed columns. */
 import type { Column } from '@tide/core/records/column'
+import type { Alteration } from '@tide/core/plan/alteration'
 import type { PrepareStep } from '@tide/core/plan/steps'
 import type { DatasetName } from '@tide/core/records/dataset'
 import type { LogicalType } from '@tide/core/records/types'
@@ -22,18 +23,32 @@ export function tableName({ namespace, name }: DatasetName): string {
 }
 
 /**
- * One statement of the plan. The key's columns are NOT NULL but make no PRIMARY KEY: its index would have to stay in
+ * The statements of one step of the plan. The key's columns are NOT NULL but make no PRIMARY KEY: its index would have to stay in
  * memory whole, and the engine keeps keys unique anyway (docs/decisions/0004).
  */
-export function ddl(step: PrepareStep): string {
-  if (step.step === 'create schema') return `CREATE SCHEMA IF NOT EXISTS ${ident(step.schema)}`
+export function ddl(step: PrepareStep): string[] {
+  if (step.step === 'create schema') return [`CREATE SCHEMA IF NOT EXISTS ${ident(step.schema)}`]
+  if (step.step === 'alter table') return altered(step)
   const columns = step.columns.map(({ name, nativeType, nullable }) => {
     const notNull = step.key.includes(name) || !nullable ? ' NOT NULL' : ''
     return `${ident(name)} ${nativeType}${notNull}`
   })
   const create = step.step === 'create table' ? 'CREATE TABLE' : 'CREATE OR REPLACE TABLE'
-  return `${create} ${tableName(step.table)} (\n  ${columns.join(',\n  ')}\n)`
+  return [`${create} ${tableName(step.table)} (\n  ${columns.join(',\n  ')}\n)`]
 }
+
+/** DuckDB alters one thing with each statement. */
+function altered({ table, to, drops, renames, adds }: Alteration): string[] {
+  const alter = `ALTER TABLE ${tableName(table)}`
+  return [
+    ...drops.map(name => `${alter} DROP COLUMN ${ident(name)}`),
+    ...renames.map(({ from, to }) => `${alter} RENAME COLUMN ${ident(from)} TO ${ident(to)}`),
+    ...adds.map(({ name, nativeType }) => `${alter} ADD COLUMN ${ident(name)} ${nativeType}`),
+    ...(to ? [`${alter} RENAME TO ${ident(to.name)}`] : []),
+  ]
+}
+
+export const columnList = (columns: readonly Column[]) => columns.map(({ name }) => ident(name)).join(', ')
 
 export const CHECKPOINTS = new CheckpointSql({
   table: `${STATE_SCHEMA}.checkpoint`,

@@ -23,6 +23,7 @@ import { listTurn } from './lists.ts'
 import { DuckdbMerge, STAGES } from './merge.ts'
 import {
   CHECKPOINTS,
+  columnList,
   ddl,
   emptied,
   ident,
@@ -57,7 +58,7 @@ export class DuckdbTarget implements TargetSide {
   }
 
   ddl(steps: readonly PrepareStep[]): string[] {
-    return steps.map(ddl)
+    return steps.flatMap(ddl)
   }
 
   async prepare(steps: readonly PrepareStep[], checkpoint: Checkpoint): Promise<void> {
@@ -76,9 +77,10 @@ export class DuckdbTarget implements TargetSide {
     })
   }
 
-  extend(steps: readonly PrepareStep[], checkpoint: Checkpoint): Promise<void> {
+  change(steps: readonly PrepareStep[], again: readonly TargetLane[], checkpoint: Checkpoint): Promise<void> {
     return this.transaction(async () => {
       for (const statement of this.ddl(steps)) await this.run(statement)
+      for (const lane of again) await this.run(emptied(lane))
       await this.writeCheckpoint(checkpoint)
     })
   }
@@ -104,13 +106,14 @@ export class DuckdbTarget implements TargetSide {
 
   private async insertRange(lane: TargetLane, file: CsvFile, again: boolean): Promise<number> {
     const table = tableName(lane.table)
-    if (!again) return this.insertCsv(`INSERT INTO ${table}`, lane, lane.columns, file)
+    const into = `INSERT INTO ${table} (${columnList(lane.columns)})`
+    if (!again) return this.insertCsv(into, lane, lane.columns, file)
     // Read twice, so that a large range need not be kept in memory.
     const { read, select } = readCsv(file, lane.columns)
     const key = lane.key.map((name, i) => `${select[indexOf(lane, name)]} AS k${i}`).join(', ')
     const own = lane.key.map((name, i) => `t.${ident(name)} = again.k${i}`).join(' AND ')
     await this.run(`DELETE FROM ${table} t USING (SELECT ${key} FROM ${read}) again WHERE ${own}`)
-    return this.insertCsv(`INSERT INTO ${table}`, lane, lane.columns, file)
+    return this.insertCsv(into, lane, lane.columns, file)
   }
 
   async begin(): Promise<ApplyTransaction> {

@@ -69,6 +69,8 @@ export interface CommonStatus {
   retry: { attempt: number; message: string; remedy: string; nextAt: string } | null
   /** What it waits for at the source, and what would end the wait. */
   waits: { message: string; remedy: string } | null
+  /** The last change of its plan is still being carried out. */
+  changing: boolean
   lagSeconds: number | null
   /** The lag's parts in seconds, from the source into the journal and from there to the target; `null` when it is not known. */
   delay: { journal: number; target: number } | null

@@ -32,6 +32,7 @@ export function statusTogether(
     reason: stopped ? saidBy(stopped.tag, stopped.status.reason!) : (first!.reason ?? null),
     retry: troubled ? saidBy(troubled.tag, troubled.status.retry!) : null,
     waits: waiting ? saidBy(waiting.tag, waiting.status.waits!) : null,
+    changing: statuses.some(({ changing }) => changing),
     // An origin that stands still by somebody's wish is not behind.
     lagSeconds: greatest(followed(statuses).map(({ lagSeconds }) => lagSeconds)),
     delay: delayOf(followed(statuses)),

@@ -36,6 +36,8 @@ const streamSchema = Type.Object({
   completeUpTo: Type.String(),
   /** False while copied rows may be newer than `completeUpTo` says. */
   consistent: Type.Boolean(),
+  /** The number of the plan that the lanes are of; absent for 0. */
+  plan: Type.Optional(Type.Number()),
   lanes: Type.Array(laneProgressSchema),
 })
 

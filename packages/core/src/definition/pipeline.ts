@@ -1,4 +1,5 @@
 import type { FailureKind } from '../failure.ts'
+import type { LaneChange, PlanChange } from '../plan/change.ts'
 import type { Lane } from '../plan/lane.ts'
 import type { PrepareStep } from '../plan/steps.ts'
 import type { Definition, PipelineState } from './definition.ts'
@@ -33,12 +34,25 @@ export interface PipelineRecord {
   lanes: Lane[]
   steps: PrepareStep[]
   startedAt: string | null
+  /** Raised with every change of the plan while it runs. */
+  plan: number
+  /** What is still to be done for the last of them. */
+  change: PendingChange | null
   /** The engine process that runs it, or ran it last. */
   holder: string | null
   /** The data folder that it is tied to; null when any engine may run it. */
   home: string | null
   /** What ties it there, in words. */
   affinity: string | null
+}
+
+/** What makes tables and checkpoint as the plan says; done once, in one transaction of the target. */
+export interface PendingChange {
+  /** For each lane: which one it was, null for a new one; and whether it is copied again. */
+  lanes: { was: number | null; again: boolean }[]
+  steps: PrepareStep[]
+  /** The steps are another origin's to do; this one waits for them. */
+  after?: string
 }
 
 /** What engines run of a pipeline: its origins, or itself. */
@@ -70,8 +84,29 @@ export function stateOfOrigins(states: readonly PipelineState[]): PipelineState 
   return order.find(state => states.includes(state)) ?? states[0]!
 }
 
+/** A change of a plan as the records that engines run have to carry it out: of the pipeline itself, or of each origin. */
+export function pendingOf(
+  { lanes: running }: Pick<PipelineRecord, 'lanes'>,
+  lanes: readonly Lane[],
+  change: readonly LaneChange[],
+  origin: string,
+): PendingChange['lanes'] {
+  const isOwn = (lane: Lane) => (lane.origin ?? '') === origin
+  const places = new Map(
+    [...running.keys()].filter(place => isOwn(running[place]!)).map((place, i) => [place, i]),
+  )
+  return change.flatMap(({ was, fate }, i) =>
+    isOwn(lanes[i]!) ? [{ was: was === null ? null : places.get(was)!, again: fate === 'copied again' }] : [],
+  )
+}
+
 /** What is started: a plan, and the definition that it was made of. */
 export type StartedPlan = Pick<PipelineRecord, 'definition' | 'lanes' | 'steps'>
+
+/** A plan that a pipeline is to run from now on, and how it comes there from the one that it runs. */
+export interface ChangedPlan extends StartedPlan {
+  change: PlanChange
+}
 
 /** What ties a pipeline to one data folder. */
 export interface Affinity {
@@ -83,8 +118,8 @@ export interface Affinity {
 export interface PipelineWork extends Pick<PipelineRecord, 'id' | 'state' | 'wanted' | 'holder' | 'home'> {
   /** Ids of errands that are not over. */
   errands: string[]
-  /** How many lanes it has. */
-  laneCount: number
+  /** The number of its plan. */
+  plan: number
   /** There is a reason for its stop. */
   hasReason: boolean
   /** Nobody's lease on it is in force. */

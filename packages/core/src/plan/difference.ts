@@ -6,14 +6,15 @@ import type { Plan } from './plan.ts'
 import type { PrepareStep } from './steps.ts'
 
 /** What of a plan must be as it was shown. Sizes are not: rows come and go. */
-export type PlanOutline = Pick<Plan, 'steps'> & {
+export type PlanOutline = Pick<Plan, 'steps' | 'change'> & {
   lanes: Omit<Lane, 'rows' | 'rowsExact' | 'bytes'>[]
   /** Those that speak of harm. */
   notes: Omit<PlanNote, 'message' | 'remedy'>[]
 }
 
-export function outlineOf({ lanes, steps, notes }: Plan): PlanOutline {
+export function outlineOf({ lanes, steps, notes, change }: Plan): PlanOutline {
   return {
+    ...(change ? { change } : {}),
     lanes: lanes.map(({ rows: _rows, rowsExact: _exact, bytes: _bytes, ...lane }) => lane),
     steps,
     notes: notes

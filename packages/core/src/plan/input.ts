@@ -5,6 +5,7 @@ import type { NamingRule } from '../naming/rule.ts'
 import type { ColumnRule } from '../shape/column-rule.ts'
 import type { Dataset, DatasetName } from '../records/dataset.ts'
 import type { MappedType, ToMap } from '../shape/mapped.ts'
+import type { Lane } from './lane.ts'
 
 /** What the plan must know about the target beside its catalogue. */
 export interface TargetProfile {
@@ -49,4 +50,6 @@ export interface PlanInput {
   claims: readonly Claim[]
   /** Tables this very pipeline has made before; they are replaced. */
   own: readonly DatasetName[]
+  /** The lanes of the pipeline while it runs: as much of them as can goes on. */
+  running?: readonly Lane[]
 }

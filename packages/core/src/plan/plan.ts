@@ -1,5 +1,6 @@
 /** From a definition and two catalogues to everything a start would do. A plain value: tested, shown, then carried out. */
 import { chosenTables, decidedBy } from '../definition/choose.ts'
+import { isCopied, planChange, type PlanChange } from './change.ts'
 import { ColumnRules, noteChangedTypes, type ChangedType } from './columns.ts'
 import { Namer } from '../naming/namer.ts'
 import { datasetId, printName, type Dataset } from '../records/dataset.ts'
@@ -8,7 +9,7 @@ import { noteRules, refuseSchemas } from './names.ts'
 import type { Lane } from './lane.ts'
 import { joinOrigins, noteOrigins, refuseTags, tablesOfAll } from './origins.ts'
 import { byHarm, grouped, hinders, type PlanNote } from './note.ts'
-import { planSteps, type PrepareStep } from './steps.ts'
+import { planSteps, schemaSteps, type PrepareStep } from './steps.ts'
 import { Scopes } from './scopes.ts'
 import { planLane, refuseTakenTables, type LaneRules } from './tables.ts'
 
@@ -16,8 +17,11 @@ export interface Plan {
   lanes: Lane[]
   steps: PrepareStep[]
   notes: PlanNote[]
+  /** What is copied. */
   rows: number
   bytes: number
+  /** Where the pipeline runs. */
+  change?: PlanChange
 }
 
 /** Computes the plan. Never throws: what cannot be done is a refusal in `notes`, in order of harm. */
@@ -44,14 +48,17 @@ export function makePlan(input: PlanInput): Plan {
   const sharing = origins.length > 1 ? grouped(lanes, ({ source }) => datasetId(source)) : undefined
   const tables = sharing?.map(([first]) => first!) ?? lanes
   refuseTakenTables(tables, input, notes)
-  const steps = planSteps(tables, input, notes)
+  const changed = input.running && planChange(input.running, lanes, input, notes)
+  const steps = changed ? [...schemaSteps(tables, input), ...changed.steps] : planSteps(tables, input, notes)
   notes.sort(byHarm)
+  const copied = changed ? lanes.filter((_, i) => isCopied(changed.change.lanes[i]!)) : lanes
   return {
     lanes,
     steps,
     notes,
-    rows: lanes.reduce((sum, lane) => sum + lane.rows, 0),
-    bytes: lanes.reduce((sum, lane) => sum + lane.bytes, 0),
+    rows: copied.reduce((sum, lane) => sum + lane.rows, 0),
+    bytes: copied.reduce((sum, lane) => sum + lane.bytes, 0),
+    ...(changed ? { change: changed.change } : {}),
   }
 }
 

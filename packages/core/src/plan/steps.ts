@@ -1,5 +1,6 @@
 /** What a start does at the target before the first row. */
 import { Type, type Static } from 'typebox'
+import { alterationSchema } from './alteration.ts'
 import { columnSchema } from '../records/column.ts'
 import { datasetNameSchema, printName, type Dataset } from '../records/dataset.ts'
 import type { Lane } from './lane.ts'
@@ -16,16 +17,15 @@ export const prepareStepSchema = Type.Union([
     columns: Type.Array(columnSchema),
     key: Type.Array(Type.String()),
   }),
+  /** Changes a table of the pipeline's own, with its rows. */
+  Type.Object({ step: Type.Literal('alter table'), ...alterationSchema.properties }),
 ])
 
 /** A step that prepares the target. */
 export type PrepareStep = Static<typeof prepareStepSchema>
 
-export function planSteps(
-  lanes: readonly Lane[],
-  { targetSchemas, target, own, profile }: PlanInput,
-  notes: PlanNote[],
-): PrepareStep[] {
+/** Makes the schemas that the tables go into and that are not there. */
+export function schemaSteps(lanes: readonly Lane[], { targetSchemas, profile }: PlanInput): PrepareStep[] {
   const steps: PrepareStep[] = []
   const schemas = new Set(targetSchemas.map(profile.nameKey))
   for (const { namespace: schema } of lanes.map(lane => lane.target)) {
@@ -33,6 +33,12 @@ export function planSteps(
     schemas.add(profile.nameKey(schema))
     steps.push({ step: 'create schema', schema })
   }
+  return steps
+}
+
+export function planSteps(lanes: readonly Lane[], input: PlanInput, notes: PlanNote[]): PrepareStep[] {
+  const { target, own, profile } = input
+  const steps = schemaSteps(lanes, input)
   const present = new Map(target.map(there => [tableKey(profile, there), there]))
   const ours = new Set(own.map(table => tableKey(profile, table)))
   for (const lane of lanes) {

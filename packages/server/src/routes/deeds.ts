@@ -6,9 +6,10 @@ import { Failure } from '@tide/core/failure'
 import { hinders } from '@tide/core/plan/note'
 import type { DatasetName } from '@tide/core/records/dataset'
 import { pipelineRecord, refuseOrigin } from '../pipeline-record.ts'
-import { planFor, planForMore } from '../plan.ts'
+import { planFor, planForChange, planForMore } from '../plan.ts'
 import type { Services } from '../services.ts'
 import { tiesOf } from '../affinity.ts'
+import { validDefinition } from '../valid-definition.ts'
 import { valid } from '../validate.ts'
 
 /** What is done alone among all starts; no pipeline has such an id. */
@@ -25,6 +26,13 @@ const startSchema = {
   type: 'object',
   additionalProperties: false,
   properties: { plan: { type: 'string', maxLength: 64 } },
+}
+
+const changeSchema = {
+  type: 'object',
+  additionalProperties: false,
+  required: ['definition'],
+  properties: { definition: { type: 'object' }, plan: startSchema.properties.plan },
 }
 
 const recopySchema = {
@@ -80,6 +88,33 @@ export function deedRoutes(router: Router, services: Services): void {
       }),
     ),
   )
+  deed('change', (id, body) => {
+    const { definition: asked, plan: shown } = valid<{ definition: object; plan?: string }>(
+      changeSchema,
+      body ?? {},
+      'Change',
+    )
+    const definition = validDefinition(asked)
+    return engine.inTurn(STARTS, () =>
+      store.alone('start', async () => {
+        const present = await pipelineRecord(services, id)
+        refuseOrigin(present)
+        if (isChangeable(present.state)) {
+          throw new Failure(
+            'refused',
+            `“${present.definition.name}” is ${present.state.toLowerCase()}.`,
+            'Change its setup, and start it.',
+          )
+        }
+        const plan = await planForChange(services, present, definition, true)
+        if (shown !== undefined) services.shownPlans.refuseAnother(shown, definition, plan)
+        refuseHindered(plan)
+        const { lanes, steps, change } = plan
+        const ties = await tiesOf(services, id, definition)
+        await engine.change(id, { definition, lanes, steps, change: change! }, ties)
+      }),
+    )
+  })
   deed('pause', id => engine.pause(id))
   deed('continue', id => engine.continue(id))
   deed('stop', id => engine.end(id))

@@ -1,9 +1,7 @@
 import type Router from '@koa/router'
-import { chosenTables } from '@tide/core/definition/choose'
-import { isChangeable, type Definition } from '@tide/core/definition/definition'
+import { isChangeable } from '@tide/core/definition/definition'
 import { idSchema } from '../ids.ts'
-import { planFor, planForMore } from '../plan.ts'
-import { sourceTables } from '../source-tables.ts'
+import { planFor, planForChange } from '../plan.ts'
 import type { Services } from '../services.ts'
 import { validDefinition } from '../valid-definition.ts'
 import { valid } from '../validate.ts'
@@ -21,9 +19,6 @@ const planSchema = {
 export function planRoutes(router: Router, services: Services): void {
   const { store } = services
 
-  const chosen = async (definition: Definition) =>
-    chosenTables(definition, await sourceTables(services, definition, false))
-
   router.post('/plan', async ctx => {
     const asked = valid<{ pipeline?: string; definition: object; fresh: boolean }>(
       planSchema,
@@ -35,7 +30,7 @@ export function planRoutes(router: Router, services: Services): void {
     const present = pipeline ? await store.pipelines.get(pipeline) : undefined
     ctx.body =
       present && !isChangeable(present.state)
-        ? await planForMore(services, present, await chosen(definition), fresh)
+        ? await planForChange(services, present, definition, fresh)
         : await planFor(services, definition, { pipeline, fresh })
   })
 }

@@ -1,4 +1,5 @@
 /** The SQL of the MariaDB target. */
+import type { Alteration } from '@tide/core/plan/alteration'
 import type { PrepareStep } from '@tide/core/plan/steps'
 import { CheckpointSql } from '../../checkpoint.ts'
 import type { TargetLane } from '../../contract/target.ts'
@@ -22,10 +23,11 @@ export const CHECKPOINTS = new CheckpointSql({
   now: 'now(6)',
 })
 
-/** One statement of the plan, or two where a table is replaced. */
+/** The statements of one step of the plan. */
 export function ddl(step: PrepareStep): string[] {
   if (step.step === 'create schema')
     return [`CREATE DATABASE IF NOT EXISTS ${ident(step.schema)} CHARACTER SET utf8mb4`]
+  if (step.step === 'alter table') return altered(step)
   const columns = step.columns.map(
     ({ name, nativeType, nullable }) =>
       `${ident(name)} ${nativeType} ${nullable && !step.key.includes(name) ? 'NULL' : 'NOT NULL'}`,
@@ -33,6 +35,19 @@ export function ddl(step: PrepareStep): string[] {
   const key = `PRIMARY KEY (${step.key.map(ident).join(', ')})`
   const create = `CREATE TABLE ${tableName(step.table)} (\n  ${[...columns, key].join(',\n  ')}\n) ENGINE = InnoDB`
   return step.step === 'create table' ? [create] : [`DROP TABLE IF EXISTS ${tableName(step.table)}`, create]
+}
+
+/** Each statement commits by itself, and does nothing where it was done before. */
+function altered({ table, to, drops, renames, adds }: Alteration): string[] {
+  const columns = [
+    ...drops.map(name => `DROP COLUMN IF EXISTS ${ident(name)}`),
+    ...renames.map(({ from, to }) => `RENAME COLUMN IF EXISTS ${ident(from)} TO ${ident(to)}`),
+    ...adds.map(({ name, nativeType }) => `ADD COLUMN IF NOT EXISTS ${ident(name)} ${nativeType} NULL`),
+  ]
+  return [
+    ...(columns.length > 0 ? [`ALTER TABLE IF EXISTS ${tableName(table)} ${columns.join(', ')}`] : []),
+    ...(to ? [`RENAME TABLE IF EXISTS ${tableName(table)} TO ${tableName(to)}`] : []),
+  ]
 }
 
 export const columnNames = (lane: TargetLane) => lane.columns.map(({ name }) => ident(name))

@@ -79,12 +79,15 @@ export class MariadbTarget implements TargetSide {
     )
   }
 
-  extend(steps: readonly PrepareStep[], checkpoint: Checkpoint): Promise<void> {
+  change(steps: readonly PrepareStep[], again: readonly TargetLane[], checkpoint: Checkpoint): Promise<void> {
     return this.makeTables(
       checkpoint.pipeline,
       steps,
       async () => {},
-      session => writeCheckpoint(session, checkpoint),
+      async session => {
+        for (const lane of again) await session.run(emptied(lane))
+        await writeCheckpoint(session, checkpoint)
+      },
     )
   }
 

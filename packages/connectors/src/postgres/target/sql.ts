@@ -1,5 +1,6 @@
 /** The SQL of the PostgreSQL target. */
 import type { Column } from '@tide/core/records/column'
+import type { Alteration } from '@tide/core/plan/alteration'
 import type { PrepareStep } from '@tide/core/plan/steps'
 import type { TargetLane } from '../../contract/target.ts'
 import { CheckpointSql } from '../../checkpoint.ts'
@@ -22,15 +23,29 @@ export const STATE_DDL = [
      lanes text NOT NULL, consistent boolean NOT NULL, written_at timestamptz NOT NULL)`,
 ]
 
-/** One statement of the plan, or two where a table is replaced. */
+/** The statements of one step of the plan. */
 export function ddl(step: PrepareStep): string[] {
   if (step.step === 'create schema') return [`CREATE SCHEMA IF NOT EXISTS ${ident(step.schema)}`]
+  if (step.step === 'alter table') return altered(step)
   const columns = step.columns.map(
     ({ name, nativeType, nullable }) => `${ident(name)} ${nativeType}${nullable ? '' : ' NOT NULL'}`,
   )
   const key = `PRIMARY KEY (${step.key.map(ident).join(', ')})`
   const create = `CREATE TABLE ${tableName(step.table)} (\n  ${[...columns, key].join(',\n  ')}\n)`
   return step.step === 'create table' ? [create] : [`DROP TABLE IF EXISTS ${tableName(step.table)}`, create]
+}
+
+function altered({ table, to, drops, renames, adds }: Alteration): string[] {
+  const alter = `ALTER TABLE ${tableName(table)}`
+  const columns = [
+    ...drops.map(name => `DROP COLUMN ${ident(name)}`),
+    ...adds.map(({ name, nativeType }) => `ADD COLUMN ${ident(name)} ${nativeType}`),
+  ]
+  return [
+    ...renames.map(({ from, to }) => `${alter} RENAME COLUMN ${ident(from)} TO ${ident(to)}`),
+    ...(columns.length > 0 ? [`${alter} ${columns.join(', ')}`] : []),
+    ...(to ? [`${alter} RENAME TO ${ident(to.name)}`] : []),
+  ]
 }
 
 export const columnList = (columns: readonly Column[]) => columns.map(({ name }) => ident(name)).join(', ')

@@ -26,6 +26,9 @@ const STAGE = 'pg_temp.tide_range'
 /** A count that takes longer is given up. */
 const COUNT_MS = 5_000
 
+/** For so long a table that is to be altered is waited for; then it is tried again. */
+const ALTER_WAITS_MS = 5_000
+
 /** What PostgreSQL says of a value that it will not take: classes 22 and 23. */
 const MISFIT = /^(22|23)/
 
@@ -69,10 +72,13 @@ export class PostgresTarget implements TargetSide {
     })
   }
 
-  extend(steps: readonly PrepareStep[], checkpoint: Checkpoint): Promise<void> {
+  change(steps: readonly PrepareStep[], again: readonly TargetLane[], checkpoint: Checkpoint): Promise<void> {
     return this.transaction(async client => {
       await client.query(MAKE_ALONE)
+      // Who waits for a table lets nobody else read it meanwhile.
+      await client.query(`SET LOCAL lock_timeout = ${ALTER_WAITS_MS}`)
       for (const statement of this.ddl(steps)) await client.query(statement)
+      for (const lane of again) await client.query(emptied(lane))
       await writeCheckpoint(client, checkpoint)
     })
   }

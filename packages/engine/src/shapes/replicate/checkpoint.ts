@@ -7,6 +7,7 @@ import {
 } from '@tide/core/checkpoint/checkpoint'
 import { Failure } from '@tide/core/failure'
 import type { OperationCounts } from '@tide/core/apply/net-effect'
+import type { PendingChange, PipelineRecord } from '@tide/core/definition/pipeline'
 import { Turns } from '@tide/core/pace/turns'
 import { comparePositions } from '@tide/core/position/order'
 import type { Position } from '@tide/core/position/position'
@@ -84,7 +85,7 @@ export function firstCheckpoint(
   pipeline: string,
   epoch: number,
   position: Position,
-  lanes: readonly unknown[],
+  { lanes, plan }: Pick<PipelineRecord, 'lanes' | 'plan'>,
   now: number,
 ): Checkpoint {
   const completeUpTo = new Date(now).toISOString()
@@ -92,7 +93,7 @@ export function firstCheckpoint(
   return {
     pipeline,
     epoch,
-    streams: [{ origin: '', position, completeUpTo, consistent: false, lanes: progress }],
+    streams: [{ origin: '', position, completeUpTo, consistent: false, plan, lanes: progress }],
   }
 }
 
@@ -114,10 +115,29 @@ export function uncopied(stream: Stream, indexes: readonly number[]): Stream {
   return { ...stream, lanes, consistent: false }
 }
 
-/** With further lanes that stand at `position` and have copied nothing. */
-export function withLanes(stream: Stream, count: number, position: Position): Stream {
-  const more = Array.from({ length: count }, () => ({ ...NOTHING_YET, own: position }))
-  return { ...stream, lanes: [...stream.lanes, ...more], consistent: false }
+/**
+ * By the plan of another number. Lanes that are new stand at `position` and have copied nothing; of those that are copied again,
+ * the copy is set back to its beginning.
+ */
+export function changed(
+  stream: Stream,
+  plan: number,
+  lanes: PendingChange['lanes'],
+  position: Position | undefined,
+): Stream {
+  const next = {
+    ...stream,
+    plan,
+    lanes: lanes.map(({ was }) => (was === null ? { ...NOTHING_YET, own: position! } : stream.lanes[was]!)),
+    consistent: stream.consistent && lanes.every(({ was }) => was !== null),
+  }
+  const again = placesOf(lanes, one => one.again)
+  return again.length > 0 ? uncopied(next, again) : next
+}
+
+/** The places of those that are so. */
+export function placesOf<T>(all: readonly T[], are: (one: T) => boolean): number[] {
+  return all.flatMap((one, place) => (are(one) ? [place] : []))
 }
 
 /** With changes that have landed in the lanes that stand where the checkpoint says. */

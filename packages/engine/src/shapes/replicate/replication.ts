@@ -4,17 +4,17 @@ import { singleStream, type Checkpoint } from '@tide/core/checkpoint/checkpoint'
 import { sourceOf } from '@tide/core/definition/pipeline'
 import type { Errand } from '@tide/core/definition/errand'
 import { Failure } from '@tide/core/failure'
-import type { PrepareStep } from '@tide/core/plan/steps'
-import { datasetId, printName } from '@tide/core/records/dataset'
+import { printName } from '@tide/core/records/dataset'
 import type { JournaledSource } from '../../journal/source.ts'
 import type { OpenRun, Run } from '../shape.ts'
 import {
+  changed,
   detachedLanes,
   firstCheckpoint,
   landedChanges,
+  placesOf,
   SharedCheckpoint,
   uncopied,
-  withLanes,
 } from './checkpoint.ts'
 import { copyLanes } from './copy.ts'
 import { DetachedLanes } from './detached.ts'
@@ -51,7 +51,7 @@ export class OpenReplication implements OpenRun {
     const { source, target, found, from } = this.sides
     const { id } = this.run.record
     const { lanes } = this.known
-    const checkpoint = found ? await this.withAllLanes(found) : await this.beginAnew()
+    const checkpoint = found ? await this.changed(found) : await this.beginAnew()
     const shared = (this.known.checkpoint = new SharedCheckpoint(checkpoint))
     const { meter } = this.run
     meter.begin(landedChanges(shared.now.lanes), source.lateMs)
@@ -123,7 +123,7 @@ export class OpenReplication implements OpenRun {
 
   private async beginAnew(): Promise<Checkpoint> {
     const { source, target, epoch } = this.sides
-    const { id, steps } = this.run.record
+    const { id, steps, change } = this.run.record
     const { state } = this.run
     const { lanes } = this.known
     if (state === 'Following' || state === 'Paused') {
@@ -136,36 +136,58 @@ export class OpenReplication implements OpenRun {
     await this.run.setState('Copying')
     const tables = lanes.map(({ plan }) => plan.source)
     const position = await this.run.patiently(patience => source.startCapture(id, tables, patience))
-    const checkpoint = firstCheckpoint(id, epoch, position, lanes, this.run.parts.surroundings.now())
-    await target.prepare(steps, checkpoint)
-    // An origin that is started again finds its rows of before.
-    if (this.run.record.origin !== '')
+    await this.othersFirst()
+    const now = this.run.parts.surroundings.now()
+    const checkpoint = firstCheckpoint(id, epoch, position, this.run.record, now)
+    await target.prepare([...steps, ...(change?.steps ?? [])], checkpoint)
+    // Where the tables are not made for this, rows of before may be in them.
+    if (steps.length === 0)
       await target.empty(
         lanes.map(lane => lane.target),
         checkpoint,
       )
+    await this.run.parts.pipelines.changed(id, this.run.record.plan)
     const made = steps.length > 0 ? `Prepared ${lanes.length} tables at the target; changes` : 'Changes'
     await this.run.log('info', `${made} are captured from ${position.at} on.`)
     return checkpoint
   }
 
-  /** Lanes that were added since the checkpoint was written are detached first. */
-  private async withAllLanes(found: Checkpoint): Promise<Checkpoint> {
+  /** What another plan asks for is done with the checkpoint that is by that plan, at once or not at all. */
+  private async changed(found: Checkpoint): Promise<Checkpoint> {
     const { source, target } = this.sides
+    const { id, change, plan } = this.run.record
+    if (!change) return found
     const stream = singleStream(found)
-    const added = this.known.lanes.slice(stream.lanes.length)
-    if (added.length === 0) return found
-    const position = await source.extendCapture(added.map(({ plan }) => plan.source))
-    const extended = { ...found, streams: [withLanes(stream, added.length, position)] }
-    const made = (step: PrepareStep) =>
-      step.step === 'create schema' ||
-      added.some(({ plan }) => datasetId(plan.target) === datasetId(step.table))
-    await target.extend(this.run.record.steps.filter(made), extended)
-    await this.run.log(
-      'info',
-      `Prepared ${added.length} more tables at the target; their changes are captured from ${position.at} on.`,
+    const isDone = (stream.plan ?? 0) === plan
+    let next = found
+    if (!isDone) {
+      await this.othersFirst()
+      const { lanes } = this.known
+      const added = placesOf(change.lanes, ({ was }) => was === null)
+      const position =
+        added.length > 0
+          ? await source.extendCapture(added.map(place => lanes[place]!.plan.source))
+          : undefined
+      next = { ...found, streams: [changed(stream, plan, change.lanes, position)] }
+      const again = placesOf(change.lanes, one => one.again).map(place => lanes[place]!.target)
+      await target.change(change.steps, again, next)
+      const captured = position ? `; changes of ${added.length} more are captured from ${position.at} on` : ''
+      await this.run.log('info', `Changed as planned at the target${captured}.`)
+    }
+    await this.run.parts.pipelines.changed(id, plan)
+    return next
+  }
+
+  /** Tables that origins share are altered by one of them, before the others write by the new plan. */
+  private async othersFirst(): Promise<void> {
+    const { after } = this.run.record.change ?? {}
+    const other = after === undefined ? undefined : await this.run.parts.pipelines.get(after)
+    if (!other?.change) return
+    throw new Failure(
+      'transient',
+      `The tables are still to be altered, by the origin ${other.origin}.`,
+      'It goes on by itself; look at that origin when it takes long.',
     )
-    return extended
   }
 
   /** A pipeline from before there was a journal goes on from where that begins, and stays with it. */

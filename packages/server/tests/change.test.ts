@@ -1,0 +1,293 @@
+/**
+ * A pipeline that runs gets another plan while people go on writing: what need not be copied again is not, and in the end each
+ * target holds just what a pipeline by that plan would have brought there. Compared by both systems' own SQL.
+ */
+import { afterAll, beforeAll, describe, expect, test } from '@jest/globals'
+import type { ConnectionInfo } from '@tide/core/api/connections'
+import type { PipelineStatus } from '@tide/core/api/pipelines'
+import type { PlanAnswer } from '@tide/core/api/plans'
+import type { Definition } from '@tide/core/definition/definition'
+import { mkdtempSync, rmSync } from 'node:fs'
+import { createServer, type Server } from 'node:http'
+import type { AddressInfo } from 'node:net'
+import { tmpdir } from 'node:os'
+import { join } from 'node:path'
+import pg from 'pg'
+import { startRealMariadb, type RealMariadb } from '../../connectors/tests/real-mariadb.ts'
+import { startRealPostgres, type RealPostgres } from '../../connectors/tests/real-postgres.ts'
+import { eventually } from '../../../e2e/server.ts'
+import { call } from '../../stand-ins/src/api-call.ts'
+import { createApp } from '../src/app.ts'
+import { openDataFolder } from '../src/data-folder.ts'
+import { openServices } from '../src/process.ts'
+import type { Services } from '../src/services.ts'
+
+const folder = mkdtempSync(join(tmpdir(), 'constant-tide-change-'))
+let postgres: RealPostgres
+let mariadb: RealMariadb
+let services: Services
+let server: Server
+let url: string
+const ids: Record<string, string> = {}
+
+async function at(site: string, sql: string): Promise<void> {
+  const client = new pg.Client({ ...postgres.config, database: site })
+  await client.connect()
+  await client.query(sql)
+  await client.end()
+}
+
+const ask = async (connection: string, sql: string): Promise<string[][]> =>
+  (await call<{ rows: string[][] }>(url, 'POST', '/query', { connection: ids[connection], sql })).rows
+
+beforeAll(async () => {
+  ;[postgres, mariadb] = await Promise.all([startRealPostgres(), startRealMariadb()])
+  const client = await postgres.connect()
+  for (const database of ['alder', 'bracken', 'gathered']) await client.query(`CREATE DATABASE ${database}`)
+  await client.end()
+  services = await openServices(await openDataFolder(join(folder, 'data'), 'here'))
+  server = createServer(createApp(services).callback())
+  await new Promise<void>(resolve => server.listen(0, '127.0.0.1', resolve))
+  url = `http://127.0.0.1:${(server.address() as AddressInfo).port}`
+  const connect = async (name: string, kind: string, config: object) => {
+    ids[name] = (await call<ConnectionInfo>(url, 'POST', '/connections', { name, kind, config })).id
+  }
+  await connect('alder', 'postgres', { ...postgres.config, database: 'alder' })
+  await connect('bracken', 'postgres', { ...postgres.config, database: 'bracken' })
+  await connect('into duckdb', 'duckdb', { path: join(folder, 'gathered.duckdb') })
+  await connect('into postgres', 'postgres', { ...postgres.config, database: 'gathered' })
+  await connect('into mariadb', 'mariadb', { ...mariadb.config, database: 'gathered' })
+  const session = await mariadb.connect()
+  await session.run('CREATE DATABASE gathered')
+  await session.close()
+}, 120_000)
+afterAll(async () => {
+  server?.close()
+  await services?.close()
+  await Promise.all([postgres?.close(), mariadb?.close()])
+  rmSync(folder, { recursive: true, force: true })
+})
+
+/** Somebody who goes on writing until told to stop. */
+function writing(sites: readonly string[]): () => Promise<void> {
+  let on = true
+  const done = Promise.all(
+    sites.map(async site => {
+      for (let n = 0; on; n++) {
+        await at(
+          site,
+          `INSERT INTO site.beds VALUES (${1000 + (n % 100)}, ${n % 7}, 'new ${n}', 'm${n}@example.org')
+             ON CONFLICT (id) DO UPDATE SET note = excluded.note;
+           UPDATE site.beds SET n = n + 1, note = 'again ${n}' WHERE id % 50 = ${n % 50};
+           DELETE FROM site.beds WHERE id = ${200 + n};
+           UPDATE site.tools SET n = ${n} WHERE id = ${n % 20}`,
+        )
+      }
+    }),
+  )
+  return async () => {
+    on = false
+    await done
+  }
+}
+
+const TARGETS = ['into duckdb', 'into postgres', 'into mariadb']
+
+describe.each(TARGETS)('a pipeline %s is changed while it runs', to => {
+  let id: string
+  let first: Definition
+  const status = () => call<PipelineStatus>(url, 'GET', `/pipelines/${id}`)
+  const plan = (definition: Definition) =>
+    call<PlanAnswer>(url, 'POST', '/plan', { pipeline: id, definition, fresh: true })
+  const fates = ({ lanes, change }: PlanAnswer) =>
+    Object.fromEntries(
+      lanes.map(({ source, origin }, i) => [
+        [origin, source.name].filter(Boolean).join(' '),
+        change!.lanes[i]!.fate,
+      ]),
+    )
+  const change = async (definition: Definition): Promise<PlanAnswer> => {
+    const { reason } = await status()
+    expect(reason).toBeNull()
+    const planned = await plan(definition)
+    expect(planned.notes.filter(({ level }) => level === 'refused' || level === 'undecided')).toEqual([])
+    await call(url, 'POST', `/pipelines/${id}/change`, { definition, plan: planned.digest })
+    await eventually(async () => {
+      const { lanes, state, changing, reason } = await status()
+      if (reason) throw new Error(`${reason.message} ${reason.remedy}`)
+      return state === 'Following' && !changing && lanes.every(({ copied }) => copied)
+    }, 40)
+    return planned
+  }
+  /** The same query means the same at both sides, but for names. */
+  const equal = async (sites: readonly string[], here: string, there: string) => {
+    let last: [string[][], string[][]] = [[], []]
+    await eventually(async () => {
+      const of = await Promise.all(
+        sites.map(async site =>
+          (await ask(site, here)).map(row => (sites.length > 1 ? [site, ...row] : row)),
+        ),
+      )
+      last = [of.flat(), await ask(to, there)]
+      return JSON.stringify(last[0]) === JSON.stringify(last[1])
+    }, 30).catch(() => {})
+    expect(last[1]).toEqual(last[0])
+  }
+
+  beforeAll(async () => {
+    for (const site of ['alder', 'bracken']) {
+      await at(
+        site,
+        `DROP SCHEMA IF EXISTS site CASCADE; CREATE SCHEMA site;
+         CREATE TABLE site.beds (id int PRIMARY KEY, n int NOT NULL, note text, mail text);
+         INSERT INTO site.beds SELECT i, i % 7, 'note ' || i, 'a' || i || '@example.org' FROM generate_series(1, 300) i;
+         CREATE TABLE site.tools (id int PRIMARY KEY, n int);
+         INSERT INTO site.tools SELECT i, i FROM generate_series(0, 19) i;
+         CREATE TABLE site.rota (id int PRIMARY KEY);
+         INSERT INTO site.rota VALUES (1)`,
+      )
+    }
+    const schema = `one_${to.slice(5)}`
+    first = {
+      version: 2,
+      shape: 'replicate',
+      name: `changed ${to}`,
+      from: ids.alder!,
+      to: ids[to]!,
+      targetSchema: schema,
+      tables: [
+        { namespace: 'site', name: 'beds' },
+        { namespace: 'site', name: 'tools' },
+      ],
+    }
+    id = (await call<PipelineStatus>(url, 'POST', '/pipelines', first)).id
+    await call(url, 'POST', `/pipelines/${id}/start`)
+    await eventually(async () => (await status()).state === 'Following')
+  }, 60_000)
+
+  test('names and columns in place; a mask and a scope by copying one table again; tables come and go', async () => {
+    const schema = first.targetSchema
+    await expect(plan(first)).resolves.toMatchObject({
+      notes: [{ level: 'undecided', message: 'Nothing is changed.' }],
+    })
+    const stop = writing(['alder'])
+    const renamed: Definition = {
+      ...first,
+      names: [
+        { names: 'tables', like: 'site.beds', does: { call: 'garden_beds' } },
+        { names: 'columns', like: 'site.beds.n', does: { call: 'plants' } },
+      ],
+      columns: [
+        { like: 'site.beds.mail', does: { leave: 'out' } },
+        { like: 'site.beds', does: { add: 'came', metadata: 'operation' } },
+      ],
+    }
+    expect(fates(await change(renamed))).toEqual({ beds: 'altered', tools: 'stays' })
+    // The rows that were there are there still, and it is not known any more how they came.
+    const before = await ask(to, `SELECT count(*) FROM ${schema}.garden_beds WHERE came IS NULL`)
+    expect(Number(before[0]![0])).toBeGreaterThan(100)
+    const masked: Definition = {
+      ...renamed,
+      columns: [{ like: 'site.beds.mail', does: { mask: 'hash' } }],
+      scopes: [{ like: 'site.beds', where: { all: [{ column: 'n', op: 'is less than', value: '5' }] } }],
+      tables: [...first.tables, { namespace: 'site', name: 'rota' }],
+    }
+    const planned = await change(masked)
+    expect(fates(planned)).toEqual({ beds: 'copied again', tools: 'stays', rota: 'copied' })
+    expect(planned.notes).toContainEqual(expect.objectContaining({ level: 'loss' }))
+    const without: Definition = { ...masked, tables: masked.tables.filter(({ name }) => name !== 'tools') }
+    expect((await change(without)).change!.takenOut).toEqual([1])
+    await at('alder', `INSERT INTO site.rota VALUES (2)`)
+    await stop()
+    await equal(
+      ['alder'],
+      'SELECT id, n, note FROM site.beds WHERE n < 5 ORDER BY id',
+      `SELECT id, plants, note FROM ${schema}.garden_beds ORDER BY id`,
+    )
+    await equal(
+      ['alder'],
+      'SELECT id FROM site.rota ORDER BY id',
+      `SELECT id FROM ${schema}.rota ORDER BY id`,
+    )
+    const clear = await ask(to, `SELECT count(*) FROM ${schema}.garden_beds WHERE mail LIKE '%@%'`)
+    expect(clear).toEqual([['0']])
+    // The one that was taken out stands as it was, and nothing follows it.
+    await at('alder', 'DELETE FROM site.tools; DELETE FROM site.rota WHERE id = 1')
+    await equal(['alder'], 'SELECT id FROM site.rota', `SELECT id FROM ${schema}.rota`)
+    expect(await ask(to, `SELECT count(*) FROM ${schema}.tools`)).toEqual([['20']])
+    expect((await status()).lanes.map(({ source }) => source.name)).toEqual(['beds', 'rota'])
+  }, 120_000)
+
+  test('what cannot be changed is refused, and the pipeline goes on', async () => {
+    const { definition } = await status()
+    const refusals = async (changed: Definition) =>
+      (await plan(changed)).notes.flatMap(({ level, message }) => (level === 'refused' ? [message] : []))
+    const elsewhere = ids[TARGETS.find(one => one !== to)!]!
+    expect(await refusals({ ...definition, to: elsewhere })).toContainEqual(
+      expect.stringMatching(/target cannot/),
+    )
+    expect(await refusals({ ...definition, from: ids.bracken! })).toContainEqual(
+      expect.stringMatching(/source cannot/),
+    )
+    const stale = { ...definition, later: 'report' as const }
+    const { digest } = await plan(stale)
+    await at('alder', 'ALTER TABLE site.rota ADD COLUMN extra int DEFAULT 3')
+    await expect(
+      call(url, 'POST', `/pipelines/${id}/change`, { definition: stale, plan: digest }),
+    ).rejects.toThrow(/not the plan that was shown/)
+    // The column that has come takes the lane along, once that is wanted.
+    expect(fates(await plan(stale))).toEqual({ beds: 'stays', rota: 'copied again' })
+    await call(url, 'POST', `/pipelines/${id}/stop`)
+    await eventually(async () => (await status()).state === 'Stopped')
+  }, 60_000)
+
+  test('an origin is added to others, and all of them are altered together', async () => {
+    const schema = `all_${to.slice(5)}`
+    await at('alder', 'DROP TABLE site.rota; CREATE TABLE site.rota (id int PRIMARY KEY)')
+    const both: Definition = {
+      ...first,
+      name: `both ${to}`,
+      targetSchema: schema,
+      from: [
+        { connection: ids.alder!, tag: 'alder' },
+        { connection: ids.bracken!, tag: 'bracken' },
+      ],
+      tables: [{ namespace: 'site', name: 'beds' }],
+    }
+    id = (await call<PipelineStatus>(url, 'POST', '/pipelines', both)).id
+    await call(url, 'POST', `/pipelines/${id}/start`)
+    await eventually(async () => (await status()).state === 'Following')
+    const stop = writing(['alder', 'bracken'])
+    const renamed: Definition = {
+      ...both,
+      names: [{ names: 'columns', like: 'site.beds.n', does: { call: 'plants' } }],
+      columns: [{ like: 'site.beds.mail', does: { leave: 'out' } }],
+    }
+    expect(fates(await change(renamed))).toEqual({ 'alder beds': 'altered', 'bracken beds': 'altered' })
+    const scoped: Definition = {
+      ...renamed,
+      tables: [...renamed.tables, { namespace: 'site', name: 'tools' }],
+      scopes: [{ like: 'site.beds', where: { all: [{ column: 'n', op: 'is less than', value: '6' }] } }],
+    }
+    expect(fates(await change(scoped))).toEqual({
+      'alder beds': 'copied again',
+      'bracken beds': 'copied again',
+      'alder tools': 'copied',
+      'bracken tools': 'copied',
+    })
+    await stop()
+    const sites = ['alder', 'bracken']
+    await equal(
+      sites,
+      'SELECT id, n, note FROM site.beds WHERE n < 6 ORDER BY id',
+      `SELECT origin, id, plants, note FROM ${schema}.beds ORDER BY origin, id`,
+    )
+    await equal(
+      sites,
+      'SELECT id, n FROM site.tools ORDER BY id',
+      `SELECT origin, id, n FROM ${schema}.tools ORDER BY origin, id`,
+    )
+    await call(url, 'POST', `/pipelines/${id}/stop`)
+    await eventually(async () => (await status()).state === 'Stopped')
+  }, 120_000)
+})
