@@ -39,48 +39,161 @@ export function planChange(
   input: PlanInput,
   notes: PlanNote[],
 ): { change: PlanChange; steps: PrepareStep[] } {
-  const places = new Map(running.map((lane, place) => [laneId(lane), place]))
-  const targets = new Map(input.target.map(there => [tableKey(input.profile, there), there]))
-  const fates = new Map<Lane, LaneChange>()
-  const steps: PrepareStep[] = []
-  for (const group of grouped(lanes, ({ source }) => datasetId(source))) {
-    const pairs = group.map(lane => ({ lane, was: places.get(laneId(lane)) ?? null }))
-    const alteration = together(pairs, running, input, targets)
-    const step = tableStep(group[0]!, alteration, targets, input)
-    if (step) steps.push(step)
-    for (const { lane, was } of pairs) {
-      const fate = was === null ? 'copied' : fateOf(running[was]!, lane, alteration)
-      fates.set(lane, { was, fate })
-    }
-    noteTable(pairs, fates, alteration, running, targets, input, notes)
-  }
-  const change = lanes.map(lane => fates.get(lane)!)
-  const kept = new Set(change.map(({ was }) => was))
-  const takenOut = [...running.keys()].filter(place => !kept.has(place))
-  noteTakenOut(
-    takenOut.map(place => running[place]!),
-    lanes,
-    notes,
-  )
-  return { change: { lanes: change, takenOut }, steps }
+  return new Changing(running, lanes, input, notes).plan()
 }
 
+/** A lane, and its place among those that run. */
 type Pair = { lane: Lane; was: number | null }
 
-/** What is altered at the table that these lanes share; undefined: it is made anew, or for the first time. */
-function together(
-  pairs: readonly Pair[],
-  running: readonly Lane[],
-  { profile }: PlanInput,
-  targets: ReadonlyMap<string, Dataset>,
-): Alteration | undefined {
-  const isFree = (table: DatasetName) => !targets.has(tableKey(profile, table))
-  const alterations = pairs.flatMap(({ lane, was }) =>
-    was === null ? [] : [alterationOf(running[was]!, lane, profile.nameKey, isFree)],
-  )
-  const [first] = alterations
-  const one = JSON.stringify(first)
-  return alterations.every(other => JSON.stringify(other) === one) ? first : undefined
+class Changing {
+  private readonly running: readonly Lane[]
+  private readonly lanes: readonly Lane[]
+  private readonly input: PlanInput
+  private readonly notes: PlanNote[]
+  /** What there is at the target. */
+  private readonly there: ReadonlyMap<string, Dataset>
+  /** The tables that lanes of the plan go into. */
+  private readonly wanted: ReadonlySet<string>
+
+  constructor(running: readonly Lane[], lanes: readonly Lane[], input: PlanInput, notes: PlanNote[]) {
+    this.running = running
+    this.lanes = lanes
+    this.input = input
+    this.notes = notes
+    this.there = new Map(input.target.map(one => [this.keyOf(one), one]))
+    this.wanted = new Set(lanes.map(({ target }) => this.keyOf(target)))
+  }
+
+  plan(): { change: PlanChange; steps: PrepareStep[] } {
+    const places = new Map(this.running.map((lane, place) => [laneId(lane), place]))
+    const fates = new Map<Lane, LaneChange>()
+    const steps: PrepareStep[] = []
+    for (const group of grouped(this.lanes, ({ source }) => datasetId(source))) {
+      const pairs = group.map(lane => ({ lane, was: places.get(laneId(lane)) ?? null }))
+      const alteration = this.together(pairs)
+      const step = this.tableStep(group[0]!, alteration)
+      if (step) steps.push(step)
+      const again = pairs.filter(({ lane, was }) => {
+        const fate = was === null ? 'copied' : fateOf(this.running[was]!, lane, alteration)
+        fates.set(lane, { was, fate })
+        return fate === 'copied again'
+      })
+      this.noteRows(pairs, again, alteration)
+      if (alteration) this.noteAlteration(group[0]!, alteration)
+    }
+    const kept = new Set([...fates.values()].map(({ was }) => was))
+    const takenOut = [...this.running.keys()].filter(place => !kept.has(place))
+    this.noteTakenOut(takenOut.map(place => this.running[place]!))
+    return { change: { lanes: this.lanes.map(lane => fates.get(lane)!), takenOut }, steps }
+  }
+
+  /** What is altered at the table that these lanes share; undefined: it is made anew, or for the first time. */
+  private together(pairs: readonly Pair[]): Alteration | undefined {
+    const { nameKey } = this.input.profile
+    const isFree = (table: DatasetName) => !this.there.has(this.keyOf(table))
+    const alterations = pairs.flatMap(({ lane, was }) =>
+      was === null ? [] : [alterationOf(this.running[was]!, lane, nameKey, isFree)],
+    )
+    const [first] = alterations
+    // Whoever takes the name that is left would have to wait for the table that leaves it.
+    if (first?.to && this.wanted.has(this.keyOf(first.table))) return undefined
+    const one = canonicalJson(first)
+    return alterations.every(other => canonicalJson(other) === one) ? first : undefined
+  }
+
+  private tableStep(
+    { target: table, writes, key }: Lane,
+    alteration: Alteration | undefined,
+  ): PrepareStep | undefined {
+    if (alteration) return isNothing(alteration) ? undefined : { step: 'alter table', ...alteration }
+    const columns = writes.map(({ name, type, nativeType, nullable }) => ({
+      name,
+      type,
+      nativeType,
+      nullable,
+    }))
+    const step = this.there.has(this.keyOf(table)) ? 'replace table' : 'create table'
+    return { step, table, columns, key }
+  }
+
+  /** What rows go. */
+  private noteRows(pairs: readonly Pair[], again: readonly Pair[], alteration: Alteration | undefined): void {
+    const { source, target } = pairs[0]!.lane
+    const note = (level: PlanNote['level'], message: string, remedy: string) =>
+      this.notes.push({ level, message, remedy, tables: [source], section: 'to' })
+    const [first] = again
+    const before = first && this.running[first.was!]!.target
+    const moved = before && this.keyOf(before) !== this.keyOf(target)
+    const there = this.there.get(this.keyOf(target))
+    if (first && !moved) {
+      const tags = again.flatMap(({ lane: { origin } }) => origin ?? [])
+      const part =
+        tags.length === 0 || tags.length === pairs.length ? '' : `The part of ${tags.join(', ')} in `
+      note(
+        'loss',
+        `${part}${printName(target)}, with ${there?.rows ?? 0} rows, is emptied and copied again, beside the others.`,
+        'Whoever reads it finds fewer rows until the copy is complete.',
+      )
+    } else if (there && !alteration) {
+      note(
+        'loss',
+        `${printName(target)} and its ${there.rows} rows are replaced.`,
+        'This pipeline made it; it is made and copied anew.',
+      )
+    }
+    if (moved && !this.wanted.has(this.keyOf(before))) {
+      note(
+        'warning',
+        `${printName(before)} stays as it is: ${printName(target)} takes its place.`,
+        'Drop it at the target when nobody reads it.',
+      )
+    }
+  }
+
+  private noteAlteration({ source, target }: Lane, { table, to, drops, renames }: Alteration): void {
+    const tables = [source]
+    if (drops.length > 0) {
+      this.notes.push({
+        level: 'loss',
+        message: `${printName(table)} loses ${drops.join(', ')}, with what is in ${drops.length === 1 ? 'it' : 'them'}.`,
+        remedy: 'To have it back later, the table must be copied again.',
+        tables,
+        section: 'columns',
+      })
+    }
+    const names = renames.map(({ from, to }) => `${from} becomes ${to}`)
+    if (to) names.unshift(`${printName(table)} becomes ${printName(to)}`)
+    if (names.length === 0) return
+    this.notes.push({
+      level: 'warning',
+      message: `${to ? '' : `In ${printName(target)}, `}${names.join(', ')}.`,
+      remedy: 'Queries by the old name fail from then on.',
+      tables,
+      section: 'names',
+    })
+  }
+
+  private noteTakenOut(gone: readonly Lane[]): void {
+    for (const group of grouped(gone, ({ source }) => datasetId(source))) {
+      const { source, target } = group[0]!
+      const others = this.lanes.some(lane => datasetId(lane.source) === datasetId(source))
+      const whose = others ? ` of ${group.map(({ origin }) => origin).join(', ')}` : ''
+      const stays = this.wanted.has(this.keyOf(target)) ? '' : `; ${printName(target)} stays as it is then`
+      this.notes.push({
+        level: 'warning',
+        message: `${printName(source)}${whose} is not followed any more${stays}.`,
+        remedy: others
+          ? 'Its rows stay beside those of the others.'
+          : 'Drop its table at the target when nobody reads it.',
+        tables: [source],
+        section: 'tables',
+      })
+    }
+  }
+
+  private keyOf(table: DatasetName): string {
+    return tableKey(this.input.profile, table)
+  }
 }
 
 function fateOf(was: Lane, lane: Lane, alteration: Alteration | undefined): LaneFate {
@@ -95,94 +208,4 @@ function fateOf(was: Lane, lane: Lane, alteration: Alteration | undefined): Lane
 
 function outline({ rows: _rows, rowsExact: _exact, bytes: _bytes, ...lane }: Lane): object {
   return lane
-}
-
-function tableStep(
-  lane: Lane,
-  alteration: Alteration | undefined,
-  targets: ReadonlyMap<string, Dataset>,
-  { profile }: PlanInput,
-): PrepareStep | undefined {
-  const { target: table, key } = lane
-  if (alteration) return isNothing(alteration) ? undefined : { step: 'alter table', ...alteration }
-  const columns = lane.writes.map(({ name, type, nativeType, nullable }) => ({
-    name,
-    type,
-    nativeType,
-    nullable,
-  }))
-  const step = targets.has(tableKey(profile, table)) ? 'replace table' : 'create table'
-  return { step, table, columns, key }
-}
-
-function noteTable(
-  pairs: readonly Pair[],
-  fates: ReadonlyMap<Lane, LaneChange>,
-  alteration: Alteration | undefined,
-  running: readonly Lane[],
-  targets: ReadonlyMap<string, Dataset>,
-  { profile }: PlanInput,
-  notes: PlanNote[],
-): void {
-  const again = pairs.filter(({ lane }) => fates.get(lane)!.fate === 'copied again')
-  const { lane } = pairs[0]!
-  const tables = [lane.source]
-  const [first] = again
-  if (first) {
-    const before = running[first.was!]!
-    const rows = targets.get(tableKey(profile, before.target))?.rows ?? 0
-    const moved = tableKey(profile, before.target) !== tableKey(profile, lane.target)
-    const tags = again.flatMap(({ lane: { origin } }) => origin ?? [])
-    const whose =
-      tags.length === 0 || tags.length === pairs.length ? '' : `The part of ${tags.join(' and ')} in `
-    notes.push({
-      level: moved ? 'warning' : 'loss',
-      message: moved
-        ? `${printName(before.target)} and its ${rows} rows stay as they are: ${printName(lane.target)} takes their place.`
-        : `${whose}${printName(lane.target)}, with ${rows} rows, is emptied and copied again, beside the others.`,
-      remedy: moved
-        ? 'Drop it at the target when nobody reads it.'
-        : 'Whoever reads it finds fewer rows until the copy is complete.',
-      tables,
-      section: 'to',
-    })
-  }
-  const { drops = [], renames = [] } = alteration ?? {}
-  if (drops.length > 0) {
-    notes.push({
-      level: 'loss',
-      message: `${printName(lane.target)} loses ${drops.join(', ')}, with what is in ${drops.length === 1 ? 'it' : 'them'}.`,
-      remedy: 'To have it back later, the table must be copied again.',
-      tables,
-      section: 'columns',
-    })
-  }
-  if (renames.length > 0 || alteration?.to) {
-    const names = renames.map(({ from, to }) => `${from} becomes ${to}`)
-    if (alteration?.to) names.unshift(`${printName(alteration.table)} becomes ${printName(alteration.to)}`)
-    notes.push({
-      level: 'warning',
-      message: `${alteration?.to ? '' : `In ${printName(lane.target)} `}${names.join(', ')}.`,
-      remedy: 'Queries by the old name fail from then on.',
-      tables,
-      section: 'names',
-    })
-  }
-}
-
-function noteTakenOut(gone: readonly Lane[], lanes: readonly Lane[], notes: PlanNote[]): void {
-  for (const [first, ...others] of grouped(gone, ({ target }) => datasetId(target))) {
-    const { source, target, origin } = first!
-    const shared = lanes.some(lane => datasetId(lane.target) === datasetId(target))
-    const tags = [first!, ...others].map(({ origin }) => origin)
-    notes.push({
-      level: 'warning',
-      message: `${printName(source)}${shared && origin !== undefined ? ` of ${tags.join(', ')}` : ''} is not followed any more; ${printName(target)} stays as it is then.`,
-      remedy: shared
-        ? 'Its rows stay beside those of the others.'
-        : 'Drop it at the target when nobody reads it.',
-      tables: [source],
-      section: 'tables',
-    })
-  }
 }
