@@ -175,11 +175,12 @@ test('two starts at once into one table: one of them is refused', async () => {
   expect(ended.map(({ status }) => status).sort()).toEqual(['fulfilled', 'rejected'])
 })
 
-test('tables are not added to what does not run', async () => {
+test('what does not run is not changed as if it did', async () => {
   await client.query('CREATE TABLE runs (id int PRIMARY KEY); CREATE TABLE joins (id int PRIMARY KEY)')
   const { id } = await make('runs', 'runs')
-  const joins = { tables: [{ namespace: 'public', name: 'joins' }] }
-  expect(await post(`/pipelines/${id}/extend`, joins)).toMatchObject({
+  const { definition } = await call<PipelineStatus>(server.url, 'GET', `/pipelines/${id}`)
+  const joins = { ...definition, tables: [...definition.tables, { namespace: 'public', name: 'joins' }] }
+  expect(await post(`/pipelines/${id}/change`, { definition: joins })).toMatchObject({
     status: 422,
     problem: { detail: '“runs” is draft.' },
   })

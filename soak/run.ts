@@ -138,7 +138,10 @@ export async function soak(
     let adding: Promise<unknown> = Promise.resolve()
     const added = async (id: string) => {
       const status = await call<PipelineStatus>(url(), 'GET', `/pipelines/${id}`)
-      return status.lanes.length === lanes || (await post(`/pipelines/${id}/extend`, { tables }), false)
+      if (status.lanes.length === lanes) return true
+      const definition = { ...status.definition, tables }
+      await post(`/pipelines/${id}/change`, { definition })
+      return false
     }
     for (let fault = 0; fault < faults; fault++) {
       if (fault === addAt)

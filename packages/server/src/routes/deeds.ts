@@ -1,12 +1,11 @@
 /** What people do to a pipeline; the answer is its status afterwards. */
 import type Router from '@koa/router'
 import type { PlanAnswer } from '@tide/core/api/plans'
-import { definitionSchemas, isChangeable } from '@tide/core/definition/definition'
+import { isChangeable } from '@tide/core/definition/definition'
 import { Failure } from '@tide/core/failure'
 import { hinders } from '@tide/core/plan/note'
-import type { DatasetName } from '@tide/core/records/dataset'
 import { pipelineRecord, refuseOrigin } from '../pipeline-record.ts'
-import { planFor, planForChange, planForMore } from '../plan.ts'
+import { planFor, planForChange } from '../plan.ts'
 import type { Services } from '../services.ts'
 import { tiesOf } from '../affinity.ts'
 import { validDefinition } from '../valid-definition.ts'
@@ -14,13 +13,6 @@ import { valid } from '../validate.ts'
 
 /** What is done alone among all starts; no pipeline has such an id. */
 const STARTS = 'all starts'
-
-const extendSchema = {
-  type: 'object',
-  additionalProperties: false,
-  required: ['tables'],
-  properties: { tables: definitionSchemas.replicate.properties.tables },
-}
 
 const startSchema = {
   type: 'object',
@@ -69,25 +61,6 @@ export function deedRoutes(router: Router, services: Services): void {
       }),
     )
   })
-  deed('extend', (id, body) =>
-    engine.inTurn(STARTS, () =>
-      store.alone('start', async () => {
-        const { tables } = valid<{ tables: DatasetName[] }>(extendSchema, body ?? {}, 'Tables')
-        const present = await pipelineRecord(services, id)
-        refuseOrigin(present)
-        if (isChangeable(present.state)) {
-          throw new Failure(
-            'refused',
-            `“${present.definition.name}” is ${present.state.toLowerCase()}.`,
-            'Change its setup, and start it.',
-          )
-        }
-        const plan = await planForMore(services, present, tables, true)
-        refuseHindered(plan)
-        await engine.extend(id, plan)
-      }),
-    ),
-  )
   deed('change', (id, body) => {
     const { definition: asked, plan: shown } = valid<{ definition: object; plan?: string }>(
       changeSchema,

@@ -11,8 +11,8 @@ export function waitsForEngine({ state, engine }: PipelineStatus): boolean {
   return state !== 'Stopped' && engine !== null && !engine.live && engine.affinity !== null
 }
 
-/** Tables can be added while it runs. */
-export function canTakeMore({ state, wanted }: PipelineStatus): boolean {
+/** Its setup can be changed while it runs. */
+export function canBeChanged({ state, wanted }: PipelineStatus): boolean {
   return wanted !== 'stop' && (state === 'Following' || state === 'Paused')
 }
 

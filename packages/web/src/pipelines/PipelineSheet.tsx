@@ -81,6 +81,11 @@ function Head({ pipeline }: { pipeline: PipelineStatus }) {
             {retry.remedy} Try {retry.attempt + 1} at {clock(retry.nextAt)}.
           </Notice>
         )}
+        {pipeline.changing && !retry && (
+          <Notice level="warning" title="The change of its setup is being carried out.">
+            It goes on by itself.
+          </Notice>
+        )}
         {pipeline.waits && (
           <Notice level="warning" title={pipeline.waits.message}>
             {pipeline.waits.remedy}

@@ -4,11 +4,13 @@ import type { PlanNote } from '@tide/core/plan/note'
 import { datasetId, printName, type DatasetName } from '@tide/core/records/dataset'
 import { printCondition } from '@tide/core/scope/condition'
 import { printMask } from '@tide/core/shape/mask'
-import { Fragment, type ReactNode } from 'react'
+import { Fragment } from 'react'
 import { bytes, count, duration, plural } from '../format.ts'
 import { TextButton } from '../parts/Button.tsx'
 import { PasteBlock } from '../parts/Copyable.tsx'
 import { ErrorNotice } from '../parts/Notice.tsx'
+import { PlanChanges } from './PlanChanges.tsx'
+import { Sentence, Statements } from './PlanSentence.tsx'
 
 interface PlanMarginProps {
   plan: PlanAnswer | undefined
@@ -52,7 +54,8 @@ export function PlanMargin({ plan, error, fromName, toName, leaveOut, goTo, look
       {notes.map(note => (
         <Note key={note.message} note={note} leaveOut={leaveOut} goTo={goTo} lookAgain={lookAgain} />
       ))}
-      {lanes.length > 0 && (
+      {plan.change && <PlanChanges plan={plan} change={plan.change} fromName={fromName} />}
+      {lanes.length > 0 && !plan.change && (
         <div className="divide-y divide-line">
           <Sentence
             title={`${created > 0 ? `Creates ${plural(created, 'table')}` : 'Creates no table'}${replaced > 0 ? `, replaces ${replaced}` : ''}${schemas === 0 ? '' : schemas === 1 ? ' and a schema' : ` and ${schemas} schemas`}`}
@@ -218,24 +221,6 @@ function Shaping({ lanes }: { lanes: PlanAnswer['lanes'] }) {
         </ul>
       </details>
     </Sentence>
-  )
-}
-
-function Sentence({ title, children }: { title: string; children: ReactNode }) {
-  return (
-    <div className="py-2 text-[13px]">
-      <h3 className="text-[14px]">{title}</h3>
-      <div className="text-ink-2">{children}</div>
-    </div>
-  )
-}
-
-function Statements({ label, statements }: { label: string; statements: string[] }) {
-  return (
-    <details className="mt-0.5">
-      <summary className="text-link">{label}</summary>
-      <PasteBlock text={statements.map(statement => `${statement};`).join('\n\n')} />
-    </details>
   )
 }
 

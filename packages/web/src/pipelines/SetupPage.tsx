@@ -6,14 +6,15 @@ import type { PlanAnswer } from '@tide/core/api/plans'
 import { planMarkdown } from '@tide/core/plan/markdown'
 import type { PlanNote } from '@tide/core/plan/note'
 import { isChangeable, type Definition } from '@tide/core/definition/definition'
-import { datasetId } from '@tide/core/records/dataset'
-import { useMemo, useState } from 'react'
+import { datasetId, printName } from '@tide/core/records/dataset'
+import { useState } from 'react'
 import { useNavigate, useParams, useSearchParams } from 'react-router'
 import { api } from '../api/client.ts'
 import { save } from '../api/save.ts'
 import { putPipeline, useLive, usePipeline } from '../api/live.ts'
 import { refreshConnections, useConnections, useConnectors } from '../api/queries.ts'
 import { useWhere } from '../frame/crumbs.ts'
+import { plural } from '../format.ts'
 import { TextButton } from '../parts/Button.tsx'
 import { ErrorNotice } from '../parts/Notice.tsx'
 import { PlanMargin } from './PlanMargin.tsx'
@@ -24,7 +25,7 @@ import { FileSection } from './setup/FileSection.tsx'
 import { NamesSection } from './setup/NamesSection.tsx'
 import { RowsSection } from './setup/RowsSection.tsx'
 import { Section } from './setup/Section.tsx'
-import { StartButton } from './setup/StartButton.tsx'
+import { StartButton, type StartButtonProps } from './setup/StartButton.tsx'
 import { TablesSection } from './setup/TablesSection.tsx'
 import { ToSection } from './setup/ToSection.tsx'
 import { useChosen } from './setup/useChosen.ts'
@@ -71,13 +72,9 @@ function Setup({ begin, present, connections, connectors }: SetupProps) {
   const [open, setOpen] = useState<SectionName | undefined>(
     originsOf(begin).some(({ connection }) => connection === '') ? 'from' : begin.to === '' ? 'to' : 'tables',
   )
-  const adding = present !== undefined && !isChangeable(present.state)
-  const fixed = useMemo(
-    () => (adding ? present.lanes.map(({ source }) => source) : undefined),
-    [adding, present],
-  )
+  const runs = present !== undefined && !isChangeable(present.state)
   const chosen = useChosen(definition)
-  const { id, saved, error: saveError, flush } = useKept(definition, present?.id, begin, !adding)
+  const { id, saved, error: saveError, flush } = useKept(definition, present?.id, begin, !runs)
   const plan = usePlan(definition, id)
   const sources = originsOf(definition).map(
     ({ connection }) => connections.find(({ id }) => id === connection)?.name,
@@ -102,10 +99,9 @@ function Setup({ begin, present, connections, connectors }: SetupProps) {
     )
   const start = async () => {
     const saved = await flush()
-    // Of several origins, each table once.
-    const byId = new Map(plan.data?.lanes.map(({ source }) => [datasetId(source), source]))
-    const tables = [...byId.values()]
-    const [deed, body] = adding ? ['extend', { tables }] : ['start', { plan: plan.data?.digest }]
+    const [deed, body] = runs
+      ? ['change', { definition, plan: plan.data?.digest }]
+      : ['start', { plan: plan.data?.digest }]
     const started = api<PipelineStatus>('POST', `/pipelines/${saved}/${deed}`, body)
     // What is refused may be so because the systems are not what the plan was made of.
     putPipeline(await started.catch(error => plan.refetch().then(() => Promise.reject(error))))
@@ -114,7 +110,10 @@ function Setup({ begin, present, connections, connectors }: SetupProps) {
   }
   const section = (name: SectionName) => ({
     open: open === name,
-    ...(adding && name !== 'tables' ? {} : { turn: () => setOpen(open === name ? undefined : name) }),
+    // The one source of a pipeline that runs stays.
+    ...(runs && name === 'from' && typeof begin.from === 'string'
+      ? {}
+      : { turn: () => setOpen(open === name ? undefined : name) }),
   })
   return (
     <>
@@ -124,7 +123,6 @@ function Setup({ begin, present, connections, connectors }: SetupProps) {
           aria-label="Name of the pipeline"
           placeholder="Name of the pipeline"
           className="w-full border-b border-transparent bg-transparent text-[20px] font-semibold hover:border-line-2"
-          readOnly={adding}
           value={definition.name}
           onChange={event => {
             setNamed(true)
@@ -132,8 +130,8 @@ function Setup({ begin, present, connections, connectors }: SetupProps) {
           }}
         />
         <p className="mb-3 text-[13px] text-ink-2">
-          {adding
-            ? 'It runs, and goes on while tables are added. To change anything else, stop it first.'
+          {runs
+            ? 'It runs, and goes on meanwhile. Nothing is changed until you apply it. '
             : present && present.state !== 'Draft'
               ? 'Starting again replaces what was copied before. '
               : 'Draft, kept as you type. '}
@@ -144,6 +142,7 @@ function Setup({ begin, present, connections, connectors }: SetupProps) {
           {...section('from')}
           definition={definition}
           connections={inRole('source')}
+          kept={runs ? originsOf(begin) : []}
           change={change}
           done={() => setOpen(definition.to === '' ? 'to' : 'tables')}
         />
@@ -152,15 +151,10 @@ function Setup({ begin, present, connections, connectors }: SetupProps) {
           definition={definition}
           to={to}
           connections={inRole('target')}
+          runs={runs}
           change={change}
         />
-        <TablesSection
-          {...section('tables')}
-          definition={definition}
-          fixed={fixed}
-          chosen={chosen}
-          change={change}
-        />
+        <TablesSection {...section('tables')} definition={definition} chosen={chosen} change={change} />
         <NamesSection {...section('names')} definition={definition} change={change} />
         <ColumnsSection {...section('columns')} definition={definition} tables={chosen} change={change} />
         <RowsSection {...section('rows')} definition={definition} datasets={chosen} change={change} />
@@ -177,8 +171,8 @@ function Setup({ begin, present, connections, connectors }: SetupProps) {
           name="start"
           title="Start"
           says={
-            adding
-              ? 'copy what is there in the added tables, then follow them with the others'
+            runs
+              ? 'what is changed at once; what is copied is copied beside the others'
               : 'copy what is there, then follow every change'
           }
         />
@@ -202,33 +196,66 @@ function Setup({ begin, present, connections, connectors }: SetupProps) {
             fromName={sources.length === 1 ? (sources[0] ?? 'the source') : `${sources.length} origins`}
             toName={to?.name ?? 'the target'}
             leaveOut={tables => change(withChosen(definition, tables, false))}
-            {...(adding
-              ? {}
-              : {
-                  goTo: (name: PlanNote['section']) =>
-                    name === 'name'
-                      ? document.querySelector<HTMLInputElement>('main input')?.focus()
-                      : setOpen(name),
-                })}
+            goTo={name =>
+              name === 'name'
+                ? document.querySelector<HTMLInputElement>('main input')?.focus()
+                : setOpen(name)
+            }
           />
         </div>
         <div className="border-t border-line-2 px-5 py-3">
           <StartButton
             plan={plan.data?.notes}
             ready={plan.data !== undefined && !plan.isPlaceholderData && !plan.error}
-            tables={new Set(plan.data?.lanes.map(({ source }) => datasetId(source))).size}
-            replaced={
-              plan.data?.steps.flatMap(step =>
-                step.step === 'replace table' ? [`${step.table.namespace}.${step.table.name}`] : [],
-              ) ?? []
-            }
-            verb={adding ? 'Add' : 'Start copying'}
+            {...(runs ? applying(plan.data) : starting(plan.data))}
             start={start}
           />
         </div>
       </aside>
     </>
   )
+}
+
+type Asking = Pick<StartButtonProps, 'verb' | 'confirm'>
+
+function starting(plan: PlanAnswer | undefined): Asking {
+  const tables = new Set(plan?.lanes.map(({ source }) => datasetId(source))).size
+  const replaced =
+    plan?.steps.flatMap(step => (step.step === 'replace table' ? [printName(step.table)] : [])) ?? []
+  return {
+    verb: tables === 0 ? 'Start copying' : `Start copying ${plural(tables, 'table')}`,
+    confirm:
+      replaced.length === 0
+        ? undefined
+        : {
+            title: `Replace ${plural(replaced.length, 'table')}?`,
+            verb: 'Replace and copy',
+            body: <p>Their present rows are deleted, then copied anew: {replaced.join(', ')}.</p>,
+          },
+  }
+}
+
+function applying(plan: PlanAnswer | undefined): Asking {
+  const losses = plan?.notes.filter(({ level }) => level === 'loss') ?? []
+  return {
+    verb: 'Apply the changes',
+    confirm:
+      losses.length === 0
+        ? undefined
+        : {
+            title: 'Apply the changes?',
+            verb: 'Apply them',
+            body: (
+              <ul className="list-disc space-y-1 pl-4">
+                {losses.map(({ message, remedy }) => (
+                  <li key={message}>
+                    {message} <span className="text-ink-2">{remedy}</span>
+                  </li>
+                ))}
+              </ul>
+            ),
+          },
+  }
 }
 
 function ExportPlan({ name, plan }: { name: string; plan: PlanAnswer }) {

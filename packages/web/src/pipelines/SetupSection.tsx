@@ -7,7 +7,7 @@ import { useOutletContext } from 'react-router'
 import { moment, plural } from '../format.ts'
 import { ButtonLink } from '../parts/Button.tsx'
 import { printDeed, printWhich } from '@tide/core/naming/rule'
-import { canTakeMore } from '../parts/StateWord.tsx'
+import { canBeChanged } from '../parts/StateWord.tsx'
 import { tablesSaid } from './tablesSaid.ts'
 
 /** What a pipeline is set up to do, for reading. */
@@ -98,13 +98,13 @@ export function SetupSection() {
       <p className="mt-4 text-ink-2">
         {isChangeable(state) ? (
           <ButtonLink to={`/pipelines/${id}/change`}>Change the setup</ButtonLink>
-        ) : canTakeMore(pipeline) ? (
+        ) : canBeChanged(pipeline) ? (
           <>
-            <ButtonLink to={`/pipelines/${id}/change`}>Add tables</ButtonLink> The others go on meanwhile. To
-            change anything else, stop the pipeline.
+            <ButtonLink to={`/pipelines/${id}/change`}>Change the setup</ButtonLink> What is not changed goes
+            on meanwhile.
           </>
         ) : (
-          'Stop the pipeline to change its setup.'
+          'The setup can be changed when it follows, is paused or is stopped.'
         )}
       </p>
     </div>

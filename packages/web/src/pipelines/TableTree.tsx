@@ -1,5 +1,5 @@
 import { chooser, type Choice, type Decision } from '@tide/core/definition/choose'
-import { datasetId, printName, type Dataset, type DatasetName } from '@tide/core/records/dataset'
+import { datasetId, printName, type Dataset } from '@tide/core/records/dataset'
 import { useVirtualizer } from '@tanstack/react-virtual'
 import { useMemo, useRef, useState } from 'react'
 import { bytes, count, plural } from '../format.ts'
@@ -10,8 +10,6 @@ import { Name } from '../parts/Name.tsx'
 interface TableTreeProps {
   datasets: readonly Dataset[]
   definition: Choice
-  /** Those that are in it already, and stay. */
-  fixed: readonly DatasetName[]
   tick: Tick
   lookAgain: () => void
 }
@@ -24,7 +22,6 @@ interface Entry {
   /** What is looked for, in lower case. */
   find: string
   decision: Decision
-  stays: boolean
 }
 
 type Line = { schema: string; members: Entry[] } | { entry: Entry }
@@ -34,19 +31,18 @@ const GRID =
   'grid grid-cols-[24px_minmax(0,1fr)_108px_64px_152px_120px] items-center gap-2 border-b border-line pr-1'
 
 /** Tables under their schemas, to be ticked whole or one by one. Space ticks, arrows move. */
-export function TableTree({ datasets, definition, fixed, tick, lookAgain }: TableTreeProps) {
+export function TableTree({ datasets, definition, tick, lookAgain }: TableTreeProps) {
   const [find, setFind] = useState('')
   const [toldId, setToldId] = useState('')
   const scroller = useRef<HTMLDivElement>(null)
   const entries = useMemo(() => {
     const decide = chooser(definition)
-    const stay = new Set(fixed.map(datasetId))
     return datasets.map((dataset): Entry => {
       const id = datasetId(dataset)
       const find = `${dataset.namespace}.${dataset.name}`.toLowerCase()
-      return { dataset, id, find, decision: decide(dataset), stays: stay.has(id) }
+      return { dataset, id, find, decision: decide(dataset) }
     })
-  }, [datasets, definition, fixed])
+  }, [datasets, definition])
   const told = entries.find(({ id }) => id === toldId)
   const lines = useMemo(() => {
     const schemas = new Map<string, Entry[]>()
@@ -123,9 +119,8 @@ export function TableTree({ datasets, definition, fixed, tick, lookAgain }: Tabl
 }
 
 function SchemaLine({ schema, members, tick }: { schema: string; members: Entry[]; tick: Tick }) {
-  const open = members.filter(({ stays }) => !stays)
-  const chosen = members.filter(({ decision, stays }) => stays || decision.takesPart)
-  const possible = open.filter(({ dataset }) => dataset.key.length > 0)
+  const chosen = members.filter(({ decision }) => decision.takesPart)
+  const possible = members.filter(({ dataset }) => dataset.key.length > 0)
   const all = chosen.length > 0 && possible.every(({ decision }) => decision.takesPart)
   return (
     <label className={`${GRID} h-full`}>
@@ -138,7 +133,7 @@ function SchemaLine({ schema, members, tick }: { schema: string; members: Entry[
         }}
         onChange={() =>
           tick(
-            (all ? open : possible).map(({ dataset }) => dataset),
+            (all ? members : possible).map(({ dataset }) => dataset),
             !all,
           )
         }
@@ -154,8 +149,7 @@ function SchemaLine({ schema, members, tick }: { schema: string; members: Entry[
 }
 
 /** What decided that it takes part or not. */
-function whyOf({ dataset: { key, keyNote }, decision, stays }: Entry): string {
-  if (stays) return 'in it already'
+function whyOf({ dataset: { key, keyNote }, decision }: Entry): string {
   if (decision.by === 'pattern')
     return `${decision.takesPart ? 'in' : 'out'} by pattern ${decision.pattern + 1}`
   if (decision.by === 'hand') return decision.takesPart ? 'ticked' : 'taken out'
@@ -163,9 +157,9 @@ function whyOf({ dataset: { key, keyNote }, decision, stays }: Entry): string {
 }
 
 function TableLine({ entry, tick, tell }: { entry: Entry; tick: Tick; tell: (id: string) => void }) {
-  const { dataset, decision, stays } = entry
+  const { dataset, decision } = entry
   const { name, rows, rowsExact, key } = dataset
-  const ticked = stays || decision.takesPart
+  const ticked = decision.takesPart
   return (
     <label
       className={`${GRID} h-full pl-5 ${ticked ? '' : 'text-ink-3'}`}
@@ -176,7 +170,6 @@ function TableLine({ entry, tick, tell }: { entry: Entry; tick: Tick; tell: (id:
         type="checkbox"
         aria-label={`${dataset.namespace}.${name}`}
         checked={ticked}
-        disabled={stays}
         onChange={() => tick([dataset], !ticked)}
       />
       <Name>{name}</Name>

@@ -10,13 +10,15 @@ import { Section, type Turning } from './Section.tsx'
 interface FromSectionProps extends Turning {
   definition: Definition
   connections: ConnectionInfo[]
+  /** Origins that the pipeline runs with, and keeps. */
+  kept: readonly Origin[]
   change: (part: Partial<Definition>) => void
   /** A source was chosen, and there is no more to say here. */
   done: () => void
 }
 
 /** Where the records come from: one source, or several of one shape. */
-export function FromSection({ definition, connections, change, done, ...turning }: FromSectionProps) {
+export function FromSection({ definition, connections, kept, change, done, ...turning }: FromSectionProps) {
   const origins = originsOf(definition)
   const nameOf = (id: string) => connections.find(connection => connection.id === id)?.name
   const [only] = origins
@@ -54,6 +56,7 @@ export function FromSection({ definition, connections, change, done, ...turning 
           connections={connections}
           set={set}
           definition={definition}
+          kept={kept}
           change={change}
         />
       )}
@@ -72,10 +75,11 @@ interface OriginsProps {
   connections: ConnectionInfo[]
   set: (origins: readonly Origin[]) => void
   definition: Definition
+  kept: readonly Origin[]
   change: (part: Partial<Definition>) => void
 }
 
-function Origins({ origins, connections, set, definition, change }: OriginsProps) {
+function Origins({ origins, connections, set, definition, kept, change }: OriginsProps) {
   const put = (place: number, origin: Origin) => set(origins.map((one, i) => (i === place ? origin : one)))
   return (
     <>
@@ -97,6 +101,7 @@ function Origins({ origins, connections, set, definition, change }: OriginsProps
                 <InlineSelect
                   label={`Source of origin ${place + 1}`}
                   className="w-full"
+                  disabled={place < kept.length}
                   value={connection}
                   options={[
                     ...(connection === '' ? [{ value: '', title: 'choose one' }] : []),
@@ -109,17 +114,20 @@ function Origins({ origins, connections, set, definition, change }: OriginsProps
                 <InlineField
                   label={`Tag of origin ${place + 1}`}
                   className="w-full"
+                  readOnly={place < kept.length}
                   value={tag}
                   onChange={event => put(place, { connection, tag: event.target.value })}
                 />
               </td>
               <td className="text-right">
-                <TextButton
-                  aria-label={`Remove origin ${place + 1}`}
-                  onClick={() => set(origins.filter((_, i) => i !== place))}
-                >
-                  Remove
-                </TextButton>
+                {place >= kept.length && (
+                  <TextButton
+                    aria-label={`Remove origin ${place + 1}`}
+                    onClick={() => set(origins.filter((_, i) => i !== place))}
+                  >
+                    Remove
+                  </TextButton>
+                )}
               </td>
             </tr>
           ))}
@@ -130,6 +138,7 @@ function Origins({ origins, connections, set, definition, change }: OriginsProps
         <InlineField
           label="Origin column"
           className="w-40"
+          readOnly={kept.length > 0}
           placeholder={DEFAULT_ORIGIN_COLUMN}
           value={definition.originColumn ?? ''}
           onChange={event => change({ originColumn: event.target.value || undefined })}

@@ -1,27 +1,25 @@
 import { hinders, type PlanNote } from '@tide/core/plan/note'
-import { useState } from 'react'
-import { plural } from '../../format.ts'
+import { useState, type ReactNode } from 'react'
 import { Button } from '../../parts/Button.tsx'
 import { Confirm } from '../../parts/Dialog.tsx'
 import { ErrorNotice } from '../../parts/Notice.tsx'
 import { decisions } from './decisions.ts'
 
-interface StartButtonProps {
+export interface StartButtonProps {
   plan: readonly PlanNote[] | undefined
   ready: boolean
-  tables: number
-  replaced: string[]
   verb: string
+  /** What is asked before rows go. */
+  confirm: { title: string; verb: string; body: ReactNode } | undefined
   start: () => Promise<void>
 }
 
 /** Starts what the plan says; asks first where rows would go. */
-export function StartButton({ plan, ready, tables, replaced, verb: does, start }: StartButtonProps) {
+export function StartButton({ plan, ready, verb, confirm, start }: StartButtonProps) {
   const [error, setError] = useState<unknown>()
   const [busy, setBusy] = useState(false)
   const blocked = !ready || (plan?.some(hinders) ?? true)
-  const verb = tables === 0 ? does : `${does} ${plural(tables, 'table')}`
-  if (replaced.length > 0 && !blocked) {
+  if (confirm && !blocked) {
     return (
       <Confirm
         trigger={
@@ -29,12 +27,12 @@ export function StartButton({ plan, ready, tables, replaced, verb: does, start }
             {verb}
           </Button>
         }
-        title={`Replace ${plural(replaced.length, 'table')}?`}
-        verb="Replace and copy"
+        title={confirm.title}
+        verb={confirm.verb}
         danger
         act={start}
       >
-        <p>Their present rows are deleted, then copied anew: {replaced.join(', ')}.</p>
+        {confirm.body}
       </Confirm>
     )
   }

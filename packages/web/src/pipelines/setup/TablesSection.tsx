@@ -1,7 +1,7 @@
 import { withChosen } from '@tide/core/definition/choose'
 import type { Definition } from '@tide/core/definition/definition'
 import { originsOf } from '@tide/core/definition/origins'
-import type { Dataset, DatasetName } from '@tide/core/records/dataset'
+import type { Dataset } from '@tide/core/records/dataset'
 import { lookAgain, refreshCatalogues, useSourceTables } from '../../api/queries.ts'
 import { bytes, plural } from '../../format.ts'
 import { ErrorNotice } from '../../parts/Notice.tsx'
@@ -11,14 +11,12 @@ import { Section, type Turning } from './Section.tsx'
 
 interface TablesSectionProps extends Turning {
   definition: Definition
-  /** Tables of the running pipeline that others are added to; they cannot be taken out, nor the patterns changed. */
-  fixed: readonly DatasetName[] | undefined
   /** Those that take part. */
   chosen: readonly Dataset[]
   change: (part: Partial<Definition>) => void
 }
 
-export function TablesSection({ definition, fixed, chosen, change, ...turning }: TablesSectionProps) {
+export function TablesSection({ definition, chosen, change, ...turning }: TablesSectionProps) {
   const { datasets, error, isPending } = useSourceTables(definition)
   const sources = originsOf(definition).flatMap(({ connection }) => (connection === '' ? [] : [connection]))
   const patterns = definition.patterns?.length ?? 0
@@ -36,11 +34,10 @@ export function TablesSection({ definition, fixed, chosen, change, ...turning }:
       {isPending && <p className="text-ink-2">Reading the catalogue …</p>}
       {datasets && (
         <>
-          {!fixed && <Patterns definition={definition} datasets={datasets} change={change} />}
+          <Patterns definition={definition} datasets={datasets} change={change} />
           <TableTree
             datasets={datasets}
             definition={definition}
-            fixed={fixed ?? []}
             tick={(touched, on) => change(withChosen(definition, touched, on))}
             lookAgain={() => void lookAgain(sources).catch(refreshCatalogues)}
           />

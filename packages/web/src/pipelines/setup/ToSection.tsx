@@ -8,10 +8,12 @@ interface ToSectionProps extends Turning {
   definition: Definition
   to: ConnectionInfo | undefined
   connections: ConnectionInfo[]
+  /** The pipeline runs, and stays with its target. */
+  runs: boolean
   change: (part: Partial<Definition>) => void
 }
 
-export function ToSection({ definition, to, connections, change, ...turning }: ToSectionProps) {
+export function ToSection({ definition, to, connections, runs, change, ...turning }: ToSectionProps) {
   return (
     <Section
       {...turning}
@@ -23,12 +25,14 @@ export function ToSection({ definition, to, connections, change, ...turning }: T
           : 'not chosen yet'
       }
     >
-      <Pick
-        label="Target"
-        connections={connections}
-        chosen={definition.to}
-        choose={chosen => change({ to: chosen })}
-      />
+      {!runs && (
+        <Pick
+          label="Target"
+          connections={connections}
+          chosen={definition.to}
+          choose={chosen => change({ to: chosen })}
+        />
+      )}
       <div className="mt-3 max-w-72">
         <TextField
           label="Schema at the target"
