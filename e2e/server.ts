@@ -23,7 +23,11 @@ async function startProcess(name: string, env: Record<string, string>): Promise<
     stdio: ['ignore', 'ignore', 'pipe', 'ipc'],
   })
   let said = ''
-  child.stderr!.on('data', chunk => (said += chunk))
+  child.stderr!.on('data', chunk => {
+    said += chunk
+    // What it says of faults is needed where a test fails by one.
+    process.stderr.write(chunk)
+  })
   const gone = new Promise<number | null>(resolve => child.once('exit', resolve))
   const ready = new Promise<string>((resolve, reject) => {
     child.on('message', (message: { ready?: string }) => message.ready && resolve(message.ready))

@@ -40,6 +40,20 @@ async function addPatterns(driver: WebDriver): Promise<void> {
   }
 }
 
+async function addColumnRule(
+  driver: WebDriver,
+  number: number,
+  deed: string,
+  pattern: string,
+): Promise<void> {
+  await driver.findElement(By.xpath('//button[text()="Add a rule"]')).click()
+  await driver
+    .findElement(By.css(`[aria-label="Deed of column rule ${number}"]`))
+    .findElement(By.xpath(`./option[.="${deed}"]`))
+    .click()
+  await write(driver, `[aria-label="Pattern of column rule ${number}"]`, pattern)
+}
+
 const VIEWS: { name: string; path: string; before?: (driver: WebDriver) => Promise<void> }[] = [
   { name: 'map', path: '/' },
   { name: 'now', path: `/pipelines/${pipeline}` },
@@ -79,7 +93,8 @@ const VIEWS: { name: string; path: string; before?: (driver: WebDriver) => Promi
     path: `/pipelines/new?from=${connection('Alderbank')}`,
     before: async driver => {
       await click(driver, '[aria-label="Change From"]')
-      for (let n = 0; n < 2; n++) await driver.findElement(By.xpath('//button[text()="Add an origin"]')).click()
+      for (let n = 0; n < 2; n++)
+        await driver.findElement(By.xpath('//button[text()="Add an origin"]')).click()
       await click(driver, '[aria-label="Change To"]')
       await beginCopy(driver)
       await addPatterns(driver)
@@ -96,10 +111,16 @@ const VIEWS: { name: string; path: string; before?: (driver: WebDriver) => Promi
     },
   },
   {
-    name: 'add-tables',
+    name: 'setup-change',
     path: `/pipelines/${pipeline}/change`,
     before: async driver => {
       await click(driver, '[aria-label="nursery.tmp_scratch"]')
+      await click(driver, '[aria-label="Change Columns"]')
+      for (const [number, deed, pattern] of [
+        [3, 'leave out', 'nursery.price_list.freight_factor'],
+        [4, 'mask but the ends', 'nursery.dispatches.carrier'],
+      ] as const)
+        await addColumnRule(driver, number, deed, pattern)
     },
   },
   {
@@ -123,16 +144,10 @@ const VIEWS: { name: string; path: string; before?: (driver: WebDriver) => Promi
       for (const [number, deed, pattern] of [
         [1, 'mask by a keyed hash', '*.contact_mail'],
         [2, 'mask but the ends', '*.club'],
-        [3, 'add the time of commit', 'nursery.*'],
-      ] as const) {
-        await driver.findElement(By.xpath('//button[text()="Add a rule"]')).click()
-        const select = `[aria-label="Deed of column rule ${number}"]`
-        await driver
-          .findElement(By.css(select))
-          .findElement(By.xpath(`./option[.="${deed}"]`))
-          .click()
-        await write(driver, `[aria-label="Pattern of column rule ${number}"]`, pattern)
-      }
+        [3, 'add a computed column', 'nursery.dispatches'],
+      ] as const)
+        await addColumnRule(driver, number, deed, pattern)
+      await write(driver, '[aria-label="Expression of column rule 3"]', 'coalesce(carrier, "by hand") + ca')
     },
   },
 ]

@@ -131,13 +131,13 @@ class Changing {
         tags.length === 0 || tags.length === pairs.length ? '' : `The part of ${tags.join(', ')} in `
       note(
         'loss',
-        `${part}${printName(target)}, with ${there?.rows ?? 0} rows, is emptied and copied again, beside the others.`,
+        `${part}${printName(target)}, with ${(there?.rows ?? 0).toLocaleString('en')} rows, is emptied and copied again, beside the others.`,
         'Whoever reads it finds fewer rows until the copy is complete.',
       )
     } else if (there && !alteration) {
       note(
         'loss',
-        `${printName(target)} and its ${there.rows} rows are replaced.`,
+        `${printName(target)} and its ${there.rows.toLocaleString('en')} rows are replaced.`,
         'This pipeline made it; it is made and copied anew.',
       )
     }

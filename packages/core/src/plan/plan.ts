@@ -51,15 +51,28 @@ export function makePlan(input: PlanInput): Plan {
   const changed = input.running && planChange(input.running, lanes, input, notes)
   const steps = changed ? [...schemaSteps(tables, input), ...changed.steps] : planSteps(tables, input, notes)
   notes.sort(byHarm)
+  const stays = changed && isSaidOfStaying(lanes, changed.change)
   const copied = changed ? lanes.filter((_, i) => isCopied(changed.change.lanes[i]!)) : lanes
   return {
     lanes,
     steps,
-    notes,
+    notes: stays ? notes.filter(note => !stays(note)) : notes,
     rows: copied.reduce((sum, lane) => sum + lane.rows, 0),
     bytes: copied.reduce((sum, lane) => sum + lane.bytes, 0),
     ...(changed ? { change: changed.change } : {}),
   }
+}
+
+/** What there is to know of lanes that go on as they are was said when they were started. */
+function isSaidOfStaying(lanes: readonly Lane[], change: PlanChange): (note: PlanNote) => boolean {
+  const fates = grouped([...lanes.keys()], i => datasetId(lanes[i]!.source))
+  const staying = new Set(
+    fates
+      .filter(group => group.every(i => change.lanes[i]!.fate === 'stays'))
+      .map(([first]) => datasetId(lanes[first!]!.source)),
+  )
+  return ({ level, tables }) =>
+    level === 'warning' && tables !== undefined && tables.every(table => staying.has(datasetId(table)))
 }
 
 /** The lanes of one origin, by its own structures. */

@@ -41,8 +41,10 @@ export function rehearsalRoutes(router: Router, services: Services): void {
     const alone = { ...definition, tables: [table], without: [], patterns: [] }
     const { lanes, notes } = await planFor(services, alone, { pipeline: undefined, fresh: false, runs: true })
     const [lane] = lanes
-    if (!lane) {
-      const refusal = notes.find(hinders)
+    // What is wrong at the target does not keep anybody from seeing what would be brought there.
+    const wrong = notes.find(({ level, section }) => level === 'refused' && section === 'columns')
+    if (!lane || wrong) {
+      const refusal = wrong ?? notes.find(hinders)
       throw new Failure(
         'refused',
         refusal?.message ?? 'There is no plan yet.',

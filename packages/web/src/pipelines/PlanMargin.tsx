@@ -49,12 +49,19 @@ export function PlanMargin({ plan, error, fromName, toName, leaveOut, goTo, look
   const made = tables.reduce((sum, lane) => sum + lane.writes.filter(madeOf).length, 0)
   const schemas = steps.filter(step => step.step === 'create schema').length
   const into = [...new Set(lanes.map(({ target }) => target.namespace))]
+  const said = (notes: readonly PlanNote[]) =>
+    notes.map(note => (
+      <Note key={note.message} note={note} leaveOut={leaveOut} goTo={goTo} lookAgain={lookAgain} />
+    ))
   return (
     <div className="space-y-2.5">
-      {notes.map(note => (
-        <Note key={note.message} note={note} leaveOut={leaveOut} goTo={goTo} lookAgain={lookAgain} />
-      ))}
-      {plan.change && <PlanChanges plan={plan} change={plan.change} fromName={fromName} />}
+      {said(notes.filter(({ level }) => !plan.change || level !== 'warning'))}
+      {plan.change && lanes.length > 0 && (
+        <>
+          <PlanChanges plan={plan} change={plan.change} fromName={fromName} />
+          {said(notes.filter(({ level }) => level === 'warning'))}
+        </>
+      )}
       {lanes.length > 0 && !plan.change && (
         <div className="divide-y divide-line">
           <Sentence

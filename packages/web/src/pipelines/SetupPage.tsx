@@ -75,7 +75,7 @@ function Setup({ begin, present, connections, connectors }: SetupProps) {
   const runs = present !== undefined && !isChangeable(present.state)
   const chosen = useChosen(definition)
   const { id, saved, error: saveError, flush } = useKept(definition, present?.id, begin, !runs)
-  const plan = usePlan(definition, id)
+  const plan = usePlan(definition, id, present?.startedAt != null)
   const sources = originsOf(definition).map(
     ({ connection }) => connections.find(({ id }) => id === connection)?.name,
   )

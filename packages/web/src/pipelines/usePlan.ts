@@ -4,9 +4,12 @@ import { keepPreviousData, useQuery } from '@tanstack/react-query'
 import { useRef } from 'react'
 import { api } from '../api/client.ts'
 
-/** The plan of a definition, recomputed at every edit; the former one stands until the new one is there. */
-export function usePlan(definition: Definition, pipeline: string | undefined) {
-  const fresh = useRef(false)
+/**
+ * The plan of a definition, recomputed at every edit; the former one stands until the new one is there. `begun`: its tables
+ * were made not long ago, maybe after the target was last looked at.
+ */
+export function usePlan(definition: Definition, pipeline: string | undefined, begun: boolean) {
+  const fresh = useRef(begun)
   const plan = useQuery({
     queryKey: ['plan', pipeline, definition],
     queryFn: ({ signal }) => {
