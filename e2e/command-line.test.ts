@@ -72,12 +72,19 @@ test('a file is checked, foreseen, put and started; then it is what runs, and a 
   const exported = tide(['export', 'Beds'])
   write(exported.said)
   expect(tide(['check', file])).toEqual({ code: 0, said: 'It is what the file says.\n' })
-  write(readFileSync(file, 'utf8').replace('hash', 'nothing').replace('there', 'elsewhere'))
+  write(readFileSync(file, 'utf8').replace('hash', 'nothing'))
   expect(tide(['check', file])).toEqual({ code: 2, said: expect.stringContaining('something else') })
+  const foreseen = tide(['foresee', file])
+  expect(foreseen).toEqual({ code: 0, said: expect.stringContaining('1 lane is copied again') })
   expect(tide(['put', file])).toEqual({
     code: 1,
-    said: expect.stringContaining('Stop it before changing its setup'),
+    said: expect.stringContaining('is emptied and copied again'),
   })
+  expect(tide(['put', file, '--losses'])).toEqual({
+    code: 0,
+    said: '“Beds” is changed while it runs: 1 lane is copied again.\n',
+  })
+  expect(tide(['check', file])).toEqual({ code: 0, said: 'It is what the file says.\n' })
 })
 
 test.each([

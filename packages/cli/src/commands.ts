@@ -2,9 +2,10 @@
 import type { FileAnswer } from '@tide/core/api/files'
 import type { PipelineStatus } from '@tide/core/api/pipelines'
 import { NO_PLAN, type PlanAnswer } from '@tide/core/api/plans'
-import { isChangeable } from '@tide/core/definition/definition'
+import { isChangeable, type Definition } from '@tide/core/definition/definition'
 import { Failure } from '@tide/core/failure'
 import { planMarkdown } from '@tide/core/plan/markdown'
+import { fatesSaid } from '@tide/core/plan/change'
 import { hinders } from '@tide/core/plan/note'
 import { readFile } from 'node:fs/promises'
 import { withVariables } from './variables.ts'
@@ -15,6 +16,8 @@ export interface Asked {
   /** The file or the pipeline that the command is about. */
   about: string
   json: boolean
+  /** Rows may go. */
+  losses: boolean
   say(text: string): void
 }
 
@@ -58,12 +61,15 @@ export const COMMANDS: Record<string, Command> = {
   },
   put: {
     takes: 'FILE',
-    does: 'makes a pipeline of a file, or changes the one of its name',
+    does: 'makes a pipeline of a file, or changes the one of its name, also while it runs',
     run: async asked => {
+      const { server, say } = asked
       const { definition, pipeline, differs } = await read(asked)
-      if (!pipeline) await asked.server.call('POST', '/pipelines', definition)
-      else if (differs) await asked.server.call('PUT', `/pipelines/${pipeline}`, definition)
-      asked.say(`“${definition.name}” ${!pipeline ? 'is made' : differs ? 'is changed' : 'is so already'}.`)
+      const status = pipeline && (await server.call<PipelineStatus>('GET', `/pipelines/${pipeline}`))
+      if (status && differs && !isChangeable(status.state)) return change(asked, status, definition)
+      if (!pipeline) await server.call('POST', '/pipelines', definition)
+      else if (differs) await server.call('PUT', `/pipelines/${pipeline}`, definition)
+      say(`“${definition.name}” ${!pipeline ? 'is made' : differs ? 'is changed' : 'is so already'}.`)
       return 0
     },
   },
@@ -78,7 +84,7 @@ export const COMMANDS: Record<string, Command> = {
   },
   start: {
     takes: 'NAME',
-    does: 'starts a pipeline, if nothing is left to settle and no rows would go',
+    does: 'starts a pipeline, if nothing is left to settle and, but for --losses, no rows would go',
     run: async asked => {
       const { id, definition, state } = await named(asked)
       if (!isChangeable(state)) {
@@ -90,10 +96,7 @@ export const COMMANDS: Record<string, Command> = {
         definition,
         fresh: true,
       })
-      // Nobody is asked here whether rows may go, so none do.
-      const stops = plan.notes.filter(note => hinders(note) || note.level === 'loss')
-      for (const { message, remedy } of stops) asked.say(`${message} ${remedy}`)
-      if (stops.length > 0) return REFUSED
+      if (isStopped(asked, plan)) return REFUSED
       await asked.server.call('POST', `/pipelines/${id}/start`, { plan: plan.digest })
       asked.say(`“${definition.name}” is started: ${plan.lanes.length} tables.`)
       return 0
@@ -112,6 +115,23 @@ export const COMMANDS: Record<string, Command> = {
       return shown.some(({ state, reason }) => state === 'Stopped' && reason?.kind !== 'person') ? REFUSED : 0
     },
   },
+}
+
+/** A pipeline that runs: as much of it as can goes on. */
+async function change(asked: Asked, { id }: PipelineStatus, definition: Definition): Promise<number> {
+  const plan = await asked.server.call<PlanAnswer>('POST', '/plan', { pipeline: id, definition, fresh: true })
+  if (isStopped(asked, plan)) return REFUSED
+  await asked.server.call('POST', `/pipelines/${id}/change`, { definition, plan: plan.digest })
+  asked.say(`“${definition.name}” is changed while it runs: ${fatesSaid(plan.change!).join(', ')}.`)
+  return 0
+}
+
+/** Says what stands in the way. Nobody is asked here whether rows may go. */
+function isStopped({ losses, say }: Asked, { notes }: PlanAnswer): boolean {
+  const stops = notes.filter(note => hinders(note) || (note.level === 'loss' && !losses))
+  for (const { message, remedy } of stops) say(`${message} ${remedy}`)
+  if (stops.some(({ level }) => level === 'loss')) say('With --losses that is done all the same.')
+  return stops.length > 0
 }
 
 function deed(action: 'pause' | 'continue' | 'stop', does: string): Command {
@@ -166,8 +186,13 @@ async function planned(asked: Asked): Promise<{ file: FileAnswer; plan: PlanAnsw
   const file = await read(asked)
   const { definition, pipeline } = file
   const status = pipeline && (await asked.server.call<PipelineStatus>('GET', `/pipelines/${pipeline}`))
-  // One that runs is compared with; what the file would do from the beginning is for nobody in particular.
-  const own = status && isChangeable(status.state) ? { pipeline } : {}
   if (status && !isChangeable(status.state) && !file.differs) return { file, plan: NO_PLAN }
-  return { file, plan: await asked.server.call('POST', '/plan', { ...own, definition, fresh: true }) }
+  return {
+    file,
+    plan: await asked.server.call('POST', '/plan', {
+      pipeline: pipeline ?? undefined,
+      definition,
+      fresh: true,
+    }),
+  }
 }

@@ -1,4 +1,4 @@
-/** `tide COMMAND [FILE | NAME] [--json]`: the same API as the pages, from a terminal. TIDE_URL says where the server is. */
+/** `tide COMMAND [FILE | NAME] [--json] [--losses]`: the same API as the pages, from a terminal. TIDE_URL says where the server is. */
 import { Failure } from '@tide/core/failure'
 import { parseArgs } from 'node:util'
 import { COMMANDS } from './commands.ts'
@@ -7,7 +7,11 @@ import { Server } from './server.ts'
 async function main(): Promise<number> {
   const { values, positionals } = parseArgs({
     allowPositionals: true,
-    options: { json: { type: 'boolean', default: false }, help: { type: 'boolean', default: false } },
+    options: {
+      json: { type: 'boolean', default: false },
+      losses: { type: 'boolean', default: false },
+      help: { type: 'boolean', default: false },
+    },
   })
   const [name = '', about = ''] = positionals
   const command = Object.hasOwn(COMMANDS, name) ? COMMANDS[name]! : undefined
@@ -21,7 +25,7 @@ async function main(): Promise<number> {
     return 1
   }
   const server = new Server(process.env.TIDE_URL ?? 'http://127.0.0.1:4600')
-  return command.run({ server, about, json: values.json, say })
+  return command.run({ server, about, json: values.json, losses: values.losses, say })
 }
 
 function usage(): string {

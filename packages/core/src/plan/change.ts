@@ -32,6 +32,24 @@ export function isCopied({ fate }: LaneChange): boolean {
   return fate === 'copied' || fate === 'copied again'
 }
 
+const SAID: Record<LaneFate, string> = {
+  'copied again': 'copied again',
+  copied: 'added',
+  altered: 'altered in place',
+  'goes on': 'shaped otherwise from here on',
+  stays: 'as before',
+}
+
+/** How many lanes there are of each fate: “2 lanes are copied again”. */
+export function fatesSaid({ lanes, takenOut }: PlanChange): string[] {
+  const said = (count: number, what: string) => `${count} ${count === 1 ? 'lane is' : 'lanes are'} ${what}`
+  const fates = Object.entries(SAID).flatMap(([fate, what]) => {
+    const count = lanes.filter(lane => lane.fate === fate).length
+    return count > 0 ? [said(count, what)] : []
+  })
+  return takenOut.length > 0 ? [...fates, said(takenOut.length, 'taken out')] : fates
+}
+
 /** What is done at the target for it, and what is to be known before. */
 export function planChange(
   running: readonly Lane[],

@@ -3,20 +3,23 @@ import type { PlanAnswer } from '../api/plans.ts'
 import { printName } from '../records/dataset.ts'
 import { printCondition } from '../scope/condition.ts'
 import { printMask } from '../shape/mask.ts'
+import { fatesSaid } from './change.ts'
 import { hinders } from './note.ts'
 import { madeOf, type WrittenColumn } from './lane.ts'
 
 export function planMarkdown(
   name: string,
-  { lanes, steps, notes, rows, statements, sourceStatements }: PlanAnswer,
+  { lanes, steps, notes, rows, statements, sourceStatements, change }: PlanAnswer,
 ): string {
   const created = steps.filter(({ step }) => step === 'create table').length
   const replaced = steps.filter(({ step }) => step === 'replace table').length
   const parts = [
     `# Plan of ${escaped(name || 'a pipeline')}`,
     [
-      `- ${notes.some(hinders) ? 'It cannot be started as it is.' : 'It can be started.'}`,
-      `- ${created} tables are created, ${replaced} are replaced.`,
+      `- ${notes.some(hinders) ? `It cannot be ${change ? 'applied' : 'started'} as it is.` : `It can be ${change ? 'applied while the pipeline runs' : 'started'}.`}`,
+      ...(change
+        ? fatesSaid(change).map(said => `- ${said}.`)
+        : [`- ${created} tables are created, ${replaced} are replaced.`]),
       `- ${lanes.every(lane => lane.rowsExact) ? '' : 'About '}${rows} rows are copied${lanes.some(({ scope }) => scope) ? ' at most' : ''}; then changes are followed.`,
     ].join('\n'),
   ]
@@ -26,7 +29,8 @@ export function planMarkdown(
     )
     parts.push('## To know', lines.join('\n'))
   }
-  for (const { source, target, reads, leftOut = [], writes, key, scope } of lanes) {
+  const told = lanes.filter((_, i) => change?.lanes[i]!.fate !== 'stays')
+  for (const { source, target, reads, leftOut = [], writes, key, scope } of told) {
     parts.push(
       `## ${escaped(printName(source))} → ${escaped(printName(target))}`,
       [
