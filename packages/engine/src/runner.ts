@@ -165,19 +165,27 @@ export class Runner implements Run {
       if (this.isWanted('pause')) {
         await this.setState('Paused')
         await open.rest(this.turned)
-      } else await open.step(this.turned)
+        continue
+      }
+      const done = await open.step(this.turned)
+      if (done === undefined) continue
+      // From here on it is only to be taken off its systems, whoever does that in the end.
+      await this.setState('Finished')
+      await this.log('info', done)
+      return this.dismantle(open)
     }
   }
 
   private async dismantle(open: OpenRun): Promise<void> {
     const done = await open.dismantle()
+    if (this.state === 'Finished') return this.parts.pipelines.want(this.record.id, 'pause')
     await this.setState('Stopped', {
       kind: 'person',
       message: 'Stopped by a person; changes are no longer captured at the source.',
       remedy: 'Start again to copy anew and follow.',
       at: new Date(this.parts.surroundings.now()).toISOString(),
     })
-    await this.log('info', done)
+    await this.log('info', `Stopped. ${done}`)
   }
 
   /** False when the store could not keep it; then it is tried again like anything transient. */

@@ -28,6 +28,6 @@ export function shareOf(all: readonly PipelineWork[], me: Me, engines: readonly 
 export function mustRun({ state, wanted, hasReason }: PipelineWork): boolean {
   return (
     ['Copying', 'Following', 'Paused'].includes(state) ||
-    (state === 'Stopped' && wanted === 'stop' && !hasReason)
+    ((state === 'Stopped' || state === 'Finished') && wanted === 'stop' && !hasReason)
   )
 }

@@ -61,7 +61,7 @@ export function idleLanes(record: PipelineRecord): PipelineStatus['lanes'] {
   return record.lanes.map(lane => ({
     source: lane.source,
     target: lane.target,
-    copied: false,
+    copied: record.state === 'Finished' && record.definition.does === 'copy',
     detached: false,
     copiedRows: 0,
     plannedRows: lane.rows,

@@ -77,7 +77,7 @@ export class MemoryStore {
         }),
       setState: async (_id, holder, state, reason) => {
         if (record.holder !== holder) return false
-        Object.assign(record, { state, reason })
+        Object.assign(record, { state, reason, ...(state === 'Finished' ? { wanted: 'stop' } : {}) })
         return true
       },
       takeEpoch: async (_id, holder) => (record.holder === holder ? ++record.epoch : undefined),

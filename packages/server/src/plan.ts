@@ -67,7 +67,8 @@ export async function planFor(
     const { lanes, change } = plan
     const has = (fates: LaneFate[]) =>
       lanes.filter((_, i) => !change || fates.includes(change.lanes[i]!.fate))
-    const capture = await captureOf(services, origins, has(['copied']))
+    const captures = definition.does === 'structure' ? [] : has(['copied'])
+    const capture = await captureOf(services, origins, captures)
     return {
       ...plan,
       digest: services.shownPlans.show(definition, plan),
@@ -163,6 +164,8 @@ function refuseElsewhere(now: Definition, next: Definition): PlanNote[] {
     remedy: 'Stop the pipeline for that, or make another one.',
   })
   const notes: PlanNote[] = []
+  if (now.does !== next.does)
+    notes.push(refuse('start', 'What the pipeline does cannot be changed while it runs.'))
   if (now.to !== next.to) notes.push(refuse('to', 'The target cannot be changed while the pipeline runs.'))
   const [before, after] = [originsOf(now), originsOf(next)]
   const gone = before.filter(

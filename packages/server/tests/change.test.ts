@@ -290,4 +290,69 @@ describe.each(TARGETS)('a pipeline %s is changed while it runs', to => {
     await call(url, 'POST', `/pipelines/${id}/stop`)
     await eventually(async () => (await status()).state === 'Stopped')
   }, 120_000)
+
+  test('once, from now on, or no more than the tables', async () => {
+    await at(
+      'alder',
+      `DROP TABLE IF EXISTS site.moved; CREATE TABLE site.moved (id int PRIMARY KEY, n int NOT NULL);
+       INSERT INTO site.moved SELECT i, 0 FROM generate_series(1, 3000) i`,
+    )
+    const begin = async (does: Definition['does']) => {
+      const only: Definition = {
+        ...first,
+        name: `${does} ${to}`,
+        targetSchema: `${does}_${to.slice(5)}`,
+        tables: [{ namespace: 'site', name: 'moved' }],
+        does,
+      }
+      id = (await call<PipelineStatus>(url, 'POST', '/pipelines', only)).id
+      const { lanes, rows } = await plan(only)
+      expect([lanes.length, rows]).toEqual([1, does === 'copy' ? expect.any(Number) : 0])
+      await call(url, 'POST', `/pipelines/${id}/start`)
+      return only.targetSchema
+    }
+    /** Whether the source's changes are kept for it. */
+    const isHeld = async () =>
+      JSON.stringify(await call(url, 'GET', `/connections/${ids.alder}/journal`)).includes(id)
+    // What is moved from one row to another is in neither or in both of them, whenever it is looked at.
+    let on = true
+    const moving = (async () => {
+      for (let n = 0; on; n++)
+        await at(
+          'alder',
+          `BEGIN; UPDATE site.moved SET n = n - 7 WHERE id = ${1 + (n % 3000)};
+           UPDATE site.moved SET n = n + 7 WHERE id = ${3000 - (n % 2000)}; COMMIT`,
+        )
+    })()
+    const copied = await begin('copy')
+    await eventually(async () => (await status()).state === 'Finished', 40)
+    on = false
+    await moving
+    expect(await ask(to, `SELECT count(*), sum(n) FROM ${copied}.moved`)).toEqual([['3000', '0']])
+    await eventually(async () => (await status()).wanted === 'pause')
+    expect(await isHeld()).toBe(false)
+    await call(url, 'DELETE', `/pipelines/${id}`)
+    const structure = await begin('structure')
+    await eventually(async () => (await status()).state === 'Finished', 20)
+    expect(await ask(to, `SELECT count(*) FROM ${structure}.moved`)).toEqual([['0']])
+    expect(await isHeld()).toBe(false)
+    const followed = await begin('follow')
+    await eventually(async () => (await status()).state === 'Following', 20)
+    await at('alder', 'UPDATE site.moved SET n = 1 WHERE id = 5; DELETE FROM site.moved WHERE id = 6')
+    await eventually(
+      async () => JSON.stringify(await ask(to, `SELECT id, n FROM ${followed}.moved`)) === '[["5","1"]]',
+    )
+    await at('alder', `INSERT INTO site.moved VALUES (9000, 2); UPDATE site.moved SET n = 3 WHERE id = 5`)
+    await eventually(
+      async () =>
+        JSON.stringify(await ask(to, `SELECT id, n FROM ${followed}.moved ORDER BY id`)) ===
+        '[["5","3"],["9000","2"]]',
+    )
+    expect([(await status()).consistent, await isHeld()]).toEqual([false, true])
+    await call(url, 'POST', `/pipelines/${id}/recopy`, { lanes: [0] })
+    await eventually(async () => (await status()).consistent, 20)
+    expect(await ask(to, `SELECT count(*) FROM ${followed}.moved`)).toEqual([['3000']])
+    await call(url, 'POST', `/pipelines/${id}/stop`)
+    await eventually(async () => (await status()).state === 'Stopped')
+  }, 90_000)
 })

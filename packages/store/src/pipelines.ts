@@ -316,7 +316,8 @@ export class Pipelines {
   ): Promise<boolean> {
     const set = await this.db
       .update(pipeline)
-      .set({ state, reason })
+      // What is finished is still to be taken off its systems, like what is stopped.
+      .set({ state, reason, ...(state === 'Finished' ? { wanted: 'stop' as const } : {}) })
       .where(and(eq(pipeline.id, id), eq(pipeline.holder, holder)))
       .returning({ id: pipeline.id })
     return set.length > 0

@@ -16,6 +16,8 @@ const laneProgressSchema = Type.Object({
   copiedUpTo: nullable(Type.String()),
   /** The copy holds the changes up to here, where the source can say so. */
   since: nullable(positionSchema),
+  /** Rows that were there before it began are not at the target. */
+  partial: Type.Optional(Type.Boolean()),
   /** Where the lane stands while it is copied beside the others and catches up; absent when it stands where they do. */
   own: Type.Optional(positionSchema),
   /** Changes that have landed since the copy began. */

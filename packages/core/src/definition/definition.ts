@@ -40,6 +40,11 @@ const replicateSchema = Type.Object(
     /** The column at the target that tells origins apart; `origin` where none is named. */
     originColumn: Type.Optional(shownText('The origin column', 300, 1)),
     to: Type.String({ title: 'Target', pattern: CHOSEN_PATTERN }),
+    /**
+     * `copy`: what is there, once; `follow`: only what changes from the start on; `structure`: the tables are made, and no
+     * more. By default it copies, then follows.
+     */
+    does: Type.Optional(Type.Enum(['copy', 'follow', 'structure'])),
     /** The schema at the target that takes all the tables; empty: each goes into one named after its own. */
     targetSchema: shownText('Schema at the target', 200),
     /** Tables that take part whatever the patterns say. */
@@ -125,7 +130,7 @@ export function upgradeDefinition(stored: unknown): { shape: Definition['shape']
 export type PipelineState = 'Draft' | 'Ready' | 'Copying' | 'Following' | 'Paused' | 'Stopped' | 'Finished'
 
 /** The setup can be changed as a whole; in the other states the pipeline runs, and can at most be added to. */
-export const CHANGEABLE = ['Draft', 'Ready', 'Stopped'] as const satisfies PipelineState[]
+export const CHANGEABLE = ['Draft', 'Ready', 'Stopped', 'Finished'] as const satisfies PipelineState[]
 
 export function isChangeable(state: PipelineState): boolean {
   return CHANGEABLE.some(one => one === state)

@@ -80,7 +80,7 @@ export function laneOf(
 
 /** How a pipeline stands by how its origins do: as the one that is the least far, of those that have not stopped. */
 export function stateOfOrigins(states: readonly PipelineState[]): PipelineState {
-  const order: PipelineState[] = ['Copying', 'Following', 'Paused', 'Stopped']
+  const order: PipelineState[] = ['Copying', 'Following', 'Paused', 'Stopped', 'Finished']
   return order.find(state => states.includes(state)) ?? states[0]!
 }
 

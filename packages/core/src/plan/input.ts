@@ -34,6 +34,7 @@ export interface PlanInput {
   origins: readonly OriginInput[]
   /** What tells the origins apart at the target, where there are several. */
   originColumn?: string
+  does?: Definition['does']
   tables: DatasetName[]
   without?: DatasetName[]
   patterns?: NonNullable<Definition['patterns']>

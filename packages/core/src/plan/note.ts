@@ -11,7 +11,7 @@ export interface PlanNote {
   /** The tables it is about; the setup can take them out. */
   tables?: DatasetName[]
   /** Which section of the setup answers it. */
-  section: 'from' | 'to' | 'tables' | 'names' | 'columns' | 'rows' | 'name'
+  section: 'from' | 'to' | 'tables' | 'names' | 'columns' | 'rows' | 'start' | 'name'
 }
 
 /** Most harm first. */

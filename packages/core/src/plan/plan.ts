@@ -43,6 +43,14 @@ export function makePlan(input: PlanInput): Plan {
   const lanes = origins.length > 1 ? joinOrigins(all, input, namer, notes) : all
   noteRules(input, namer, datasets, notes)
   if (datasets.length > 0) noteIdle(input, rules, notes)
+  if (input.does === 'follow' && lanes.length > 0) {
+    notes.push({
+      level: 'warning',
+      message: 'Rows that are there now are not copied: the target gets those that change from the start on.',
+      remedy: 'A recopy of a lane brings all of its rows.',
+      section: 'start',
+    })
+  }
   if (input.deletes !== undefined && input.deletes !== 'remove') noteDeletes(input.deletes, notes)
   // Lanes of several origins share their tables; one of each speaks for all.
   const sharing = origins.length > 1 ? grouped(lanes, ({ source }) => datasetId(source)) : undefined
@@ -52,7 +60,8 @@ export function makePlan(input: PlanInput): Plan {
   const steps = changed ? [...schemaSteps(tables, input), ...changed.steps] : planSteps(tables, input, notes)
   notes.sort(byHarm)
   const stays = changed && isSaidOfStaying(lanes, changed.change)
-  const copied = changed ? lanes.filter((_, i) => isCopied(changed.change.lanes[i]!)) : lanes
+  const copies = input.does === undefined || input.does === 'copy'
+  const copied = copies ? lanes.filter((_, i) => !changed || isCopied(changed.change.lanes[i]!)) : []
   return {
     lanes,
     steps,

@@ -45,8 +45,8 @@ export interface OpenRun {
   begin(): Promise<void>
   /** Carries out what somebody has asked; returns what came of it, in words. */
   errand(errand: Errand): Promise<string>
-  /** Does the next piece of what there is to do, until it is done or the signal aborts. */
-  step(signal: AbortSignal): Promise<void>
+  /** Does the next piece of what there is to do, until it is done or the signal aborts. When there is no more: what was done, in words. */
+  step(signal: AbortSignal): Promise<string | undefined>
   /** Stands still, but goes on measuring, until the signal aborts. */
   rest(signal: AbortSignal): Promise<void>
   /** Takes off the systems what was put there, but for the data; returns what was done, in words. */

@@ -61,7 +61,8 @@ export function pipelineRoutes(router: Router, services: Services): void {
       const record = await pipelineRecord(services, ctx.params.id!)
       refuseOrigin(record)
       const { id, state, reason, definition, wanted } = record
-      const captures = state !== 'Draft' && state !== 'Ready' && reason?.kind !== 'person'
+      const finished = state === 'Finished' && wanted !== 'stop'
+      const captures = state !== 'Draft' && state !== 'Ready' && !finished && reason?.kind !== 'person'
       const over = state === 'Stopped' || wanted === 'stop'
       if (captures && !(over && ctx.query.leaveCapture === 'true')) {
         throw new Failure(

@@ -17,7 +17,7 @@ export function NowSection() {
   if (state === 'Draft' || lanes.length === 0) {
     return <p className="py-6 text-ink-2">Nothing has run yet. The setup says what a start would do.</p>
   }
-  const copying = state === 'Copying'
+  const copying = state === 'Copying' || state === 'Finished'
   return (
     <>
       {copying ? <CopyFigures pipeline={pipeline} /> : <FollowFigures pipeline={pipeline} />}

@@ -206,6 +206,16 @@ function Actions({ pipeline, act, tryTo }: ActionsProps) {
       </>
     )
   }
+  if (state === 'Finished') {
+    return (
+      <>
+        <DeletePipeline pipeline={pipeline} />
+        <ButtonLink look="filled" to={`/pipelines/${id}/change`}>
+          Start again …
+        </ButtonLink>
+      </>
+    )
+  }
   if (state === 'Stopped') {
     if (wanted === 'stop' && !byPerson) return <span className="text-ink-2">Stopping …</span>
     return (
@@ -266,7 +276,8 @@ function rowsOf(lanes: readonly LaneStatus[]): string {
 function DeletePipeline({ pipeline }: { pipeline: PipelineStatus }) {
   const navigate = useNavigate()
   const draft = pipeline.state === 'Draft'
-  const captures = !draft && pipeline.reason?.kind !== 'person'
+  const over = pipeline.state === 'Finished' || pipeline.reason?.kind === 'person'
+  const captures = !draft && !over
   const remove = async () => {
     await api('DELETE', `/pipelines/${pipeline.id}${captures ? '?leaveCapture=true' : ''}`)
     dropPipeline(pipeline.id)

@@ -1,5 +1,6 @@
 import type { PlanAnswer } from '@tide/core/api/plans'
 import { madeOf } from '@tide/core/plan/lane'
+import type { Definition } from '@tide/core/definition/definition'
 import type { PlanNote } from '@tide/core/plan/note'
 import { datasetId, printName, type DatasetName } from '@tide/core/records/dataset'
 import { printCondition } from '@tide/core/scope/condition'
@@ -9,11 +10,13 @@ import { bytes, count, duration, plural } from '../format.ts'
 import { TextButton } from '../parts/Button.tsx'
 import { PasteBlock } from '../parts/Copyable.tsx'
 import { ErrorNotice } from '../parts/Notice.tsx'
+import { doesSaid } from './setup/StartSection.tsx'
 import { PlanChanges } from './PlanChanges.tsx'
 import { Sentence, Statements } from './PlanSentence.tsx'
 
 interface PlanMarginProps {
   plan: PlanAnswer | undefined
+  does: Definition['does']
   error: unknown
   fromName: string
   toName: string
@@ -24,7 +27,8 @@ interface PlanMarginProps {
 }
 
 /** Everything a start would do, in plain sentences and exact figures, warnings in order of harm. */
-export function PlanMargin({ plan, error, fromName, toName, leaveOut, goTo, lookAgain }: PlanMarginProps) {
+export function PlanMargin(props: PlanMarginProps) {
+  const { plan, does, error, fromName, toName, leaveOut, goTo, lookAgain } = props
   if (error) {
     return (
       <>
@@ -88,14 +92,18 @@ export function PlanMargin({ plan, error, fromName, toName, leaveOut, goTo, look
           </Sentence>
           <Origins lanes={lanes} />
           <Shaping lanes={tables} />
-          <Sentence
-            title={`Copies ${lanes.some(lane => lane.scope !== null) ? 'at most ' : ''}${lanes.every(lane => lane.rowsExact) ? '' : 'about '}${plural(plan.rows, 'row')}, ${bytes(plan.bytes)}`}
-          >
-            {plan.estimateSeconds === null
-              ? 'How long is not known before the first copy between the two'
-              : `About ${duration(plan.estimateSeconds)} at what these two did last time`}
-            ; then follows.
-          </Sentence>
+          {does === undefined || does === 'copy' ? (
+            <Sentence
+              title={`Copies ${lanes.some(lane => lane.scope !== null) ? 'at most ' : ''}${lanes.every(lane => lane.rowsExact) ? '' : 'about '}${plural(plan.rows, 'row')}, ${bytes(plan.bytes)}`}
+            >
+              {plan.estimateSeconds === null
+                ? 'How long is not known before the first copy between the two'
+                : `About ${duration(plan.estimateSeconds)} at what these two did last time`}
+              ; then {does === 'copy' ? 'it is finished' : 'follows'}.
+            </Sentence>
+          ) : (
+            <Sentence title="Copies no row">{doesSaid(does)}</Sentence>
+          )}
           <Sentence
             title={
               sourceStatements.length === 0

@@ -24,8 +24,8 @@ import { FromSection } from './setup/FromSection.tsx'
 import { FileSection } from './setup/FileSection.tsx'
 import { NamesSection } from './setup/NamesSection.tsx'
 import { RowsSection } from './setup/RowsSection.tsx'
-import { Section } from './setup/Section.tsx'
 import { StartButton, type StartButtonProps } from './setup/StartButton.tsx'
+import { StartSection } from './setup/StartSection.tsx'
 import { TablesSection } from './setup/TablesSection.tsx'
 import { ToSection } from './setup/ToSection.tsx'
 import { useChosen } from './setup/useChosen.ts'
@@ -75,7 +75,7 @@ function Setup({ begin, present, connections, connectors }: SetupProps) {
   const runs = present !== undefined && !isChangeable(present.state)
   const chosen = useChosen(definition)
   const { id, saved, error: saveError, flush } = useKept(definition, present?.id, begin, !runs)
-  const plan = usePlan(definition, id, present?.startedAt != null)
+  const plan = usePlan(definition, id, typeof present?.startedAt === 'string')
   const sources = originsOf(definition).map(
     ({ connection }) => connections.find(({ id }) => id === connection)?.name,
   )
@@ -167,14 +167,11 @@ function Setup({ begin, present, connections, connectors }: SetupProps) {
             setDefinition(read)
           }}
         />
-        <Section
-          name="start"
-          title="Start"
-          says={
-            runs
-              ? 'what is changed at once; what is copied is copied beside the others'
-              : 'copy what is there, then follow every change'
-          }
+        <StartSection
+          {...(runs ? {} : section('start'))}
+          definition={definition}
+          runs={runs}
+          change={change}
         />
       </main>
       <aside
@@ -191,6 +188,7 @@ function Setup({ begin, present, connections, connectors }: SetupProps) {
         <div className="min-h-0 flex-1 overflow-auto px-5 pb-4">
           <PlanMargin
             plan={plan.data}
+            does={definition.does}
             error={plan.error}
             lookAgain={plan.lookAgain}
             fromName={sources.length === 1 ? (sources[0] ?? 'the source') : `${sources.length} origins`}
@@ -207,7 +205,7 @@ function Setup({ begin, present, connections, connectors }: SetupProps) {
           <StartButton
             plan={plan.data?.notes}
             ready={plan.data !== undefined && !plan.isPlaceholderData && !plan.error}
-            {...(runs ? applying(plan.data) : starting(plan.data))}
+            {...(runs ? applying(plan.data) : starting(plan.data, definition.does))}
             start={start}
           />
         </div>
@@ -218,12 +216,14 @@ function Setup({ begin, present, connections, connectors }: SetupProps) {
 
 type Asking = Pick<StartButtonProps, 'verb' | 'confirm'>
 
-function starting(plan: PlanAnswer | undefined): Asking {
+const VERBS = { both: 'Start copying', copy: 'Copy', follow: 'Start following', structure: 'Make' }
+
+function starting(plan: PlanAnswer | undefined, does: Definition['does'] | 'both' = 'both'): Asking {
   const tables = new Set(plan?.lanes.map(({ source }) => datasetId(source))).size
   const replaced =
     plan?.steps.flatMap(step => (step.step === 'replace table' ? [printName(step.table)] : [])) ?? []
   return {
-    verb: tables === 0 ? 'Start copying' : `Start copying ${plural(tables, 'table')}`,
+    verb: tables === 0 ? VERBS[does] : `${VERBS[does]} ${plural(tables, 'table')}`,
     confirm:
       replaced.length === 0
         ? undefined

@@ -7,6 +7,7 @@ import { useOutletContext } from 'react-router'
 import { moment, plural } from '../format.ts'
 import { ButtonLink } from '../parts/Button.tsx'
 import { printDeed, printWhich } from '@tide/core/naming/rule'
+import { doesSaid } from './setup/StartSection.tsx'
 import { canBeChanged } from '../parts/StateWord.tsx'
 import { tablesSaid } from './tablesSaid.ts'
 
@@ -91,7 +92,7 @@ export function SetupSection() {
         </dd>
         <dt>Start</dt>
         <dd>
-          Copies what is there, then follows every change.
+          {doesSaid(definition.does)}
           {startedAt && ` Started ${moment(startedAt)}.`}
         </dd>
       </dl>

@@ -7,6 +7,7 @@ import {
 } from '@tide/core/checkpoint/checkpoint'
 import { Failure } from '@tide/core/failure'
 import type { OperationCounts } from '@tide/core/apply/net-effect'
+import type { Definition } from '@tide/core/definition/definition'
 import type { PendingChange, PipelineRecord } from '@tide/core/definition/pipeline'
 import { Turns } from '@tide/core/pace/turns'
 import { comparePositions } from '@tide/core/position/order'
@@ -80,16 +81,22 @@ const NOTHING_YET: LaneProgress = {
   lastChange: null,
 }
 
+const FROM_NOW_ON: LaneProgress = { ...NOTHING_YET, copied: true, partial: true }
+
+function beginning(does: Definition['does']): LaneProgress {
+  return does === 'follow' ? FROM_NOW_ON : NOTHING_YET
+}
+
 /** The checkpoint of a pipeline that has copied nothing. */
 export function firstCheckpoint(
   pipeline: string,
   epoch: number,
   position: Position,
-  { lanes, plan }: Pick<PipelineRecord, 'lanes' | 'plan'>,
+  { lanes, plan, does }: Pick<PipelineRecord, 'lanes' | 'plan'> & Pick<Definition, 'does'>,
   now: number,
 ): Checkpoint {
   const completeUpTo = new Date(now).toISOString()
-  const progress = lanes.map(() => NOTHING_YET)
+  const progress = lanes.map(() => beginning(does))
   return {
     pipeline,
     epoch,
@@ -110,6 +117,7 @@ export function uncopied(stream: Stream, indexes: readonly number[]): Stream {
     const since = began && comparePositions(began, stream.position) === 'after' ? began : null
     const anew = { ...lane, begun: false, copied: false, copiedRows: 0, copiedUpTo: null, since }
     delete anew.own
+    delete anew.partial
     return detached ? { ...anew, own: since ?? stream.position } : anew
   })
   return { ...stream, lanes, consistent: false }
@@ -121,14 +129,16 @@ export function uncopied(stream: Stream, indexes: readonly number[]): Stream {
  */
 export function changed(
   stream: Stream,
-  plan: number,
+  { plan, does }: Pick<PipelineRecord, 'plan'> & Pick<Definition, 'does'>,
   lanes: PendingChange['lanes'],
   position: Position | undefined,
 ): Stream {
   const next = {
     ...stream,
     plan,
-    lanes: lanes.map(({ was }) => (was === null ? { ...NOTHING_YET, own: position! } : stream.lanes[was]!)),
+    lanes: lanes.map(({ was }) =>
+      was === null ? { ...beginning(does), own: position! } : stream.lanes[was]!,
+    ),
     consistent: stream.consistent && lanes.every(({ was }) => was !== null),
   }
   const again = placesOf(lanes, one => one.again)
@@ -150,7 +160,11 @@ export function withLanding(stream: Stream, landing: Landing): Stream {
     position: to,
     completeUpTo: reached ? head.completeUpTo! : (newest ?? stream.completeUpTo),
     // Fetched rows are as of now, so that the target is ahead of its position until the source's head is reached again.
-    consistent: !fetched && detachedLanes(stream).length === 0 && (stream.consistent || reached),
+    consistent:
+      !fetched &&
+      detachedLanes(stream).length === 0 &&
+      !stream.lanes.some(({ partial }) => partial) &&
+      (stream.consistent || reached),
   }
 }
 

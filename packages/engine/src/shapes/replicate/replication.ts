@@ -48,6 +48,7 @@ export class OpenReplication implements OpenRun {
   }
 
   async begin(): Promise<void> {
+    if (this.run.record.definition.does === 'structure') return this.makeTables()
     const { source, target, found, from } = this.sides
     const { id } = this.run.record
     const { lanes } = this.known
@@ -85,17 +86,28 @@ export class OpenReplication implements OpenRun {
     }
   }
 
-  async step(signal: AbortSignal): Promise<void> {
-    const { lanes } = this.open.checkpoint.now
+  async step(signal: AbortSignal): Promise<string | undefined> {
+    const { does } = this.run.record.definition
+    if (does === 'structure') return 'Finished: the tables are made.'
+    const { lanes, consistent } = this.open.checkpoint.now
+    // What changed while it was copied is followed until all of it is as of one moment.
+    if (does === 'copy' && consistent) {
+      const rows = lanes.reduce((sum, { copiedRows }) => sum + copiedRows, 0).toLocaleString('en')
+      return `Finished: ${rows} rows are copied, as of ${this.open.checkpoint.now.completeUpTo}.`
+    }
     const uncopied = this.known.lanes.filter(({ index }) => !lanes[index]!.copied && !lanes[index]!.own)
-    if (uncopied.length === 0) return this.follow(signal)
-    await this.run.setState('Copying')
-    await this.copy(this.open.source, uncopied, signal)
+    if (uncopied.length === 0) await this.follow(signal)
+    else {
+      await this.run.setState('Copying')
+      await this.copy(this.open.source, uncopied, signal)
+    }
+    return undefined
   }
 
   async rest(signal: AbortSignal): Promise<void> {
-    const { source, target, checkpoint } = this.open
     const { sleep } = this.run.parts.surroundings
+    if (!this.opened) return sleep(60_000, signal)
+    const { source, target, checkpoint } = this.open
     const gatherer = new Gatherer(source, lanesTogether(this.open), target.gathering)
     while (!signal.aborted) {
       this.run.meter.sawHead(await gatherer.head(checkpoint.now.position))
@@ -106,10 +118,15 @@ export class OpenReplication implements OpenRun {
 
   /** Takes the capture and the checkpoint away; the tables at the target stay. */
   async dismantle(): Promise<string> {
-    const { id } = this.run.record
-    await this.sides.source.stopCapture(id)
-    await this.sides.target.forget(id)
-    return 'Stopped: the capture was removed from the source, the tables at the target stay.'
+    const { id, definition } = this.run.record
+    const { source, target } = this.sides
+    if (definition.does === 'structure') {
+      await target.forget(id)
+      return 'The tables at the target stay.'
+    }
+    await source.stopCapture(id)
+    await target.forget(id)
+    return 'The capture was removed from the source; the tables at the target stay.'
   }
 
   close(): Promise<void> {
@@ -119,6 +136,21 @@ export class OpenReplication implements OpenRun {
   private get open(): OpenPipeline {
     if (!this.opened) throw new Error('the replication has not begun')
     return this.opened
+  }
+
+  /** Nothing is captured. The checkpoint says that it is done, until it is Finished. */
+  private async makeTables(): Promise<void> {
+    const { target, found, epoch } = this.sides
+    const { id, steps } = this.run.record
+    const nowhere = { kind: 'none', incarnation: '', at: '' }
+    const now = this.run.parts.surroundings.now()
+    if (!found) await target.prepare(steps, firstCheckpoint(id, epoch, nowhere, this.begun, now))
+  }
+
+  /** What a checkpoint is begun or changed by. */
+  private get begun(): Parameters<typeof firstCheckpoint>[3] {
+    const { lanes, plan, definition } = this.run.record
+    return { lanes, plan, does: definition.does }
   }
 
   private async beginAnew(): Promise<Checkpoint> {
@@ -138,7 +170,7 @@ export class OpenReplication implements OpenRun {
     const position = await this.run.patiently(patience => source.startCapture(id, tables, patience))
     await this.othersFirst()
     const now = this.run.parts.surroundings.now()
-    const checkpoint = firstCheckpoint(id, epoch, position, this.run.record, now)
+    const checkpoint = firstCheckpoint(id, epoch, position, this.begun, now)
     await target.prepare([...steps, ...(change?.steps ?? [])], checkpoint)
     // Where the tables are not made for this, rows of before may be in them.
     if (steps.length === 0)
@@ -168,7 +200,7 @@ export class OpenReplication implements OpenRun {
         added.length > 0
           ? await source.extendCapture(added.map(place => lanes[place]!.plan.source))
           : undefined
-      next = { ...found, streams: [changed(stream, plan, change.lanes, position)] }
+      next = { ...found, streams: [changed(stream, this.begun, change.lanes, position)] }
       const again = placesOf(change.lanes, one => one.again).map(place => lanes[place]!.target)
       await target.change(change.steps, again, next)
       const captured = position ? `; changes of ${added.length} more are captured from ${position.at} on` : ''
@@ -238,9 +270,13 @@ export class OpenReplication implements OpenRun {
 
   private async follow(signal: AbortSignal): Promise<void> {
     const { run, open } = this
-    await run.setState('Following')
+    const once = run.record.definition.does === 'copy'
+    await run.setState(once ? 'Copying' : 'Following')
     const told = {
-      succeeded: () => run.succeeded(),
+      succeeded: () => {
+        run.succeeded()
+        if (once && open.checkpoint.now.consistent) run.turn()
+      },
       counted: (lane: number, rows: number) => void (this.known.rowsThere[lane] = rows),
     }
     const beside = detachedLanes(open.checkpoint.now).length > 0 ? open.source.beside() : undefined

@@ -21,9 +21,11 @@ export function FollowFigures({ pipeline }: { pipeline: PipelineStatus }) {
         label={
           detached > 0
             ? `Complete up to, but for ${plural(detached, 'lane')}`
-            : consistent || !completeUpTo
-              ? 'Complete up to'
-              : 'Catching up with the copy'
+            : pipeline.definition.does === 'follow'
+              ? 'Holds changes up to'
+              : consistent || !completeUpTo
+                ? 'Complete up to'
+                : 'Catching up with the copy'
         }
         value={completeUpTo ? clock(completeUpTo) : '–'}
         title={completeUpTo ? `${moment(completeUpTo)}, by the source’s clock` : undefined}

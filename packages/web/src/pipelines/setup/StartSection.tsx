@@ -1,0 +1,61 @@
+import type { Definition } from '@tide/core/definition/definition'
+import { Section, type Turning } from './Section.tsx'
+
+type Does = NonNullable<Definition['does']> | 'both'
+
+const WAYS: { does: Does; title: string; says: string }[] = [
+  {
+    does: 'both',
+    title: 'Copy, then follow',
+    says: 'What is there is copied, then every change follows until it is paused or stopped.',
+  },
+  {
+    does: 'copy',
+    title: 'Copy once',
+    says: 'What is there is copied, as of one moment; then it is finished and its capture is taken off.',
+  },
+  {
+    does: 'follow',
+    title: 'Follow from now on',
+    says: 'What is there is not copied; rows come as they change from the start on.',
+  },
+  { does: 'structure', title: 'Make the tables', says: 'No row is copied, and nothing is followed.' },
+]
+
+/** What a start does, in a few words. */
+export function doesSaid(does: Definition['does']): string {
+  return WAYS.find(way => way.does === (does ?? 'both'))!.says
+}
+
+interface StartSectionProps extends Turning {
+  definition: Definition
+  /** The pipeline runs: what it does stays. */
+  runs: boolean
+  change: (part: Partial<Definition>) => void
+}
+
+/** What to do: copy, follow, both, or only make the tables. */
+export function StartSection({ definition, runs, change, ...turning }: StartSectionProps) {
+  const does = definition.does ?? 'both'
+  const says = runs
+    ? 'what is changed at once; what is copied is copied beside the others'
+    : WAYS.find(way => way.does === does)!.title.toLowerCase()
+  return (
+    <Section {...turning} name="start" title="Start" says={says}>
+      <div role="radiogroup" aria-label="What to do">
+        {WAYS.map(way => (
+          <label key={way.does} className="flex items-baseline gap-2.5 border-b border-line py-1.5">
+            <input
+              type="radio"
+              name="does"
+              checked={way.does === does}
+              onChange={() => change({ does: way.does === 'both' ? undefined : way.does })}
+            />
+            <span className="w-40 shrink-0 font-semibold">{way.title}</span>
+            <span className="text-[13px] text-ink-2">{way.says}</span>
+          </label>
+        ))}
+      </div>
+    </Section>
+  )
+}
