@@ -1,4 +1,5 @@
 /** Compares what a source and a target hold, by their own SQL. */
+import type { Condition } from '@tide/core/scope/condition'
 import { madeOf, type Lane, type WrittenColumn } from '@tide/core/plan/lane'
 import { DuckDBInstance } from '@duckdb/node-api'
 import { createHmac } from 'node:crypto'
@@ -89,8 +90,16 @@ const hexOf = (text: string) => Buffer.from(text).toString('hex')
 
 function scopeOf({ scope }: Lane, { dialect }: Source): string {
   if (scope === null) return ''
-  if (!('isNull' in scope)) throw new Error('a scope that is not made here')
-  return ` WHERE ${dialect.ident(scope.column)} IS ${scope.isNull ? 'NULL' : 'NOT NULL'}`
+  const [column, isNull] = scopeMade(scope)
+  return ` WHERE ${dialect.ident(column)} IS ${isNull ? 'NULL' : 'NOT NULL'}`
+}
+
+/** The condition or the expression that `shaping.ts` has made. */
+function scopeMade(scope: Condition): [column: string, isNull: boolean] {
+  if ('isNull' in scope) return [scope.column, scope.isNull]
+  const made = 'expression' in scope ? /^(!?)has\(row\[(.*)\]\)$/s.exec(scope.expression) : null
+  if (!made) throw new Error('a scope that is not made here')
+  return [JSON.parse(made[2]!) as string, made[1] === '!']
 }
 
 /** Rows that the source has deleted stay, marked. */

@@ -1,4 +1,5 @@
 /** How the tables of a case are shaped on their way: chosen by a number, so that a case can be told by numbers. */
+import type { Condition } from '@tide/core/scope/condition'
 import { exactPattern } from '@tide/core/naming/pattern'
 import { proposeRules, type NamingTarget } from '@tide/core/naming/propose'
 import type { NamingDeed, NamingRule } from '@tide/core/naming/rule'
@@ -44,7 +45,7 @@ export function shapingOf(
     }
     if (random.chance(0.3)) columns.push({ like, does: { add: 'changed at', metadata: 'committed at' } })
     if (texts.length > 0 && random.chance(0.4))
-      scopes.push({ like, where: { column: random.pick(texts).name, isNull: random.chance(0.5) } })
+      scopes.push({ like, where: anyScope(random, random.pick(texts).name) })
   }
   return { names, columns, scopes, ...(random.chance(0.3) ? { deletes: { mark: 'gone at' } } : {}) }
 }
@@ -60,6 +61,13 @@ function namingRules(n: number, datasets: readonly Dataset[], target: NamingTarg
     default:
       return proposeRules(datasets, [], 'there', target)
   }
+}
+
+function anyScope(random: Random, column: string): Condition {
+  const isNull = random.chance(0.5)
+  if (random.chance(0.5)) return { column, isNull }
+  const has = `has(row[${JSON.stringify(column)}])`
+  return { expression: isNull ? `!${has}` : has }
 }
 
 function anyRule(random: Random, datasets: readonly Dataset[]): NamingRule {

@@ -118,6 +118,7 @@ function sqlOf(condition: Condition, native: string, literals: string[]): string
   if ('all' in condition) return `(${condition.all.map(within).join(' AND ') || 'TRUE'})`
   if ('any' in condition) return `(${condition.any.map(within).join(' OR ') || 'FALSE'})`
   if ('not' in condition) return `(NOT ${within(condition.not)})`
+  if ('expression' in condition) throw new Error('expressions have a test of their own')
   if ('isNull' in condition) return `(v IS ${condition.isNull ? 'NULL' : 'NOT NULL'})`
   if ('in' in condition)
     return condition.in.length === 0
@@ -169,7 +170,7 @@ test.each(KINDS.map(kind => [kind.native, kind] as const))('of %s', async (_, ki
            FROM (SELECT t::${kind.native} AS v FROM unnest($1::text[]) WITH ORDINALITY u(t, n) ORDER BY n) s`,
           [texts, ...literals],
         )
-        const predicate = predicateOf(condition, [{ name: 'v', type: kind.type }])
+        const predicate = predicateOf(condition, [{ name: 'v', type: kind.type, nullable: true }])
         if ('message' in predicate) throw new Error(predicate.message)
         const printed = rows.map(({ text }) => (kind.native === 'boolean' && text !== null ? text[0]! : text))
         expect(printed.map(text => predicate.test([text]))).toEqual(rows.map(({ truth }) => truth))

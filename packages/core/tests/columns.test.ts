@@ -96,6 +96,7 @@ const anyScope = fc.constantFrom<Condition | null>(
   { column: 'note', isNull: false },
   { column: 'note', op: 'is less than', value: 'm' },
   { not: { column: 'mail', in: ['', 'a'] } },
+  { all: [{ column: 'note', isNull: false }, { expression: 'has(note) && note < "m"' }] },
 )
 
 test('the rows of a copy become, from CSV to CSV, what their values become one by one', async () => {
@@ -361,6 +362,21 @@ describe('a plan with column rules', () => {
       'a scope on a column that is not there',
       { scopes: [{ like: '*', where: { column: 'nots', isNull: true } }] },
       'There is no column nots.',
+    ],
+    [
+      'a scope by an expression that has a mistake',
+      { scopes: [{ like: '*', where: { expression: 'has(nots)' } }] },
+      'At character 5 of the expression: There is no column nots.',
+    ],
+    [
+      'a scope by an expression that is no test',
+      { scopes: [{ like: '*', where: { expression: 'coalesce(note, "")' } }] },
+      'The expression gives a text, and neither true nor false.',
+    ],
+    [
+      'a scope that asks how a row came',
+      { scopes: [{ like: '*', where: { expression: 'meta.operation == "copy"' } }] },
+      'how the row came, which says nothing of whether it takes part',
     ],
     [
       'a text as a number',

@@ -10,7 +10,7 @@ import { noteChecks } from '@tide/core/plan/checks'
 import { byHarm, type PlanNote } from '@tide/core/plan/note'
 import type { PipelineRecord } from '@tide/core/definition/pipeline'
 import { datasetId, type DatasetName } from '@tide/core/records/dataset'
-import { canonicalJson } from '@tide/core/definition/canonical-json'
+import { sameDefinition } from '@tide/core/definition/file'
 import type { Services } from './services.ts'
 
 export interface PlanFor {
@@ -150,7 +150,7 @@ export async function planForChange(
 ): Promise<PlanAnswer> {
   const plan = await planFor(services, definition, { pipeline: id, fresh, runs: true, running: lanes })
   const notes = [...plan.notes, ...refuseElsewhere(now, definition)]
-  if (canonicalJson(now) === canonicalJson(definition))
+  if (sameDefinition(now, definition) && now.name === definition.name)
     notes.push(undecidedNote('tables', 'Nothing is changed.', 'Change what is to be otherwise.'))
   return { ...plan, notes: notes.sort(byHarm) }
 }

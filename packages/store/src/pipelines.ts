@@ -12,6 +12,7 @@ import {
 } from '@tide/core/definition/pipeline'
 import type { Database } from './database.ts'
 import { errand, pipeline } from './schema.ts'
+import { keepVersion } from './versions.ts'
 
 /** It does not run, and nor does an origin of it. */
 const IS_CHANGEABLE = sql`${pipeline.state} IN ${[...CHANGEABLE]} AND NOT EXISTS (
@@ -124,6 +125,7 @@ export class Pipelines {
         .where(and(eq(pipeline.id, id), IS_CHANGEABLE, isDefinition(definition)))
         .returning({ createdAt: pipeline.createdAt })
       if (started.length === 0) return false
+      await keepVersion(db, id, definition, startedAt)
       const known = await db.select().from(pipeline).where(eq(pipeline.of, id))
       const origins = originsOf(definition)
       const gone = known.filter(({ origin }) => !origins.some(({ tag }) => tag === origin))
@@ -166,34 +168,37 @@ export class Pipelines {
   }
 
   /** From here on everything at the target that is older than the next epoch belongs to an earlier start. */
-  async start(
+  start(
     id: string,
     { definition, lanes, steps }: StartedPlan,
     startedAt: string,
     affinity: Affinity | null,
   ): Promise<boolean> {
-    const started = await this.db
-      .update(pipeline)
-      .set({
-        lanes,
-        steps,
-        startedAt,
-        wanted: 'run',
-        state: 'Copying',
-        reason: null,
-        change: null,
-        home: affinity?.home ?? null,
-        affinity: affinity?.affinity ?? null,
-        freshFrom: sql`${pipeline.epoch} + 1`,
-      })
-      .where(and(eq(pipeline.id, id), IS_CHANGEABLE, isDefinition(definition)))
-      .returning({ id: pipeline.id })
-    if (started.length === 0) return false
-    // It may have had several origins before.
-    await this.db.delete(pipeline).where(eq(pipeline.of, id))
-    // What was asked of it before means nothing to what is copied anew.
-    await this.db.delete(errand).where(and(eq(errand.pipeline, id), isNull(errand.endedAt)))
-    return true
+    return this.db.transaction(async db => {
+      const started = await db
+        .update(pipeline)
+        .set({
+          lanes,
+          steps,
+          startedAt,
+          wanted: 'run',
+          state: 'Copying',
+          reason: null,
+          change: null,
+          home: affinity?.home ?? null,
+          affinity: affinity?.affinity ?? null,
+          freshFrom: sql`${pipeline.epoch} + 1`,
+        })
+        .where(and(eq(pipeline.id, id), IS_CHANGEABLE, isDefinition(definition)))
+        .returning({ id: pipeline.id })
+      if (started.length === 0) return false
+      await keepVersion(db, id, definition, startedAt)
+      // It may have had several origins before.
+      await db.delete(pipeline).where(eq(pipeline.of, id))
+      // What was asked of it before means nothing to what is copied anew.
+      await db.delete(errand).where(and(eq(errand.pipeline, id), isNull(errand.endedAt)))
+      return true
+    })
   }
 
   /** An origin is copied anew, by the plan that its pipeline was started with. False when it runs. */
@@ -239,6 +244,7 @@ export class Pipelines {
       if (record?.plan !== from || rows.some(row => row.change !== null)) return false
       if (record.state !== 'Following' && record.state !== 'Paused') return false
       const plan = from + 1
+      await keepVersion(db, id, definition, at)
       const set = (to: string, now: Partial<typeof pipeline.$inferInsert>) =>
         db.update(pipeline).set(now).where(eq(pipeline.id, to))
       if (record.origins.length === 0) {

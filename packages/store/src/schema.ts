@@ -66,6 +66,20 @@ export const pipeline = pgTable('pipeline', {
   createdAt: moment('created_at').notNull().defaultNow(),
 })
 
+/** What a pipeline has run by, from each start and change on. */
+export const version = pgTable(
+  'version',
+  {
+    pipeline: text('pipeline')
+      .notNull()
+      .references(() => pipeline.id, { onDelete: 'cascade' }),
+    number: integer('number').notNull(),
+    at: moment('at').notNull(),
+    definition: jsonb('definition').$type<Definition>().notNull(),
+  },
+  table => [primaryKey({ columns: [table.pipeline, table.number] })],
+)
+
 /** Keys that the application makes for itself, sealed. */
 export const sealedKey = pgTable('sealed_key', {
   name: text('name').primaryKey(),

@@ -15,6 +15,7 @@ import { Leases } from './leases.ts'
 import { Pipelines } from './pipelines.ts'
 import { Seal } from './seal.ts'
 import { upgradeStored } from './upgrade.ts'
+import { Versions } from './versions.ts'
 
 /** The application's own state. */
 export interface Store {
@@ -23,6 +24,7 @@ export interface Store {
   history: History
   leases: Leases
   errands: Errands
+  versions: Versions
   /** Of the keyed hash that masks are made with. */
   maskKey: Uint8Array
   /** Runs `deed` while no other process that shares the store runs one of the same name. */
@@ -74,6 +76,7 @@ export async function openStore({ folder, url, passphrase }: StoreSettings): Pro
     history: new History(db),
     leases: new Leases(db),
     errands: new Errands(db),
+    versions: new Versions(db),
     alone: backing.alone,
     close: backing.close,
   }

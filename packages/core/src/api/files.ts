@@ -8,3 +8,15 @@ export interface FileAnswer {
   /** That pipeline does something else, or would. */
   differs: boolean
 }
+
+/** What a pipeline has run by since some moment. */
+export interface DefinitionVersion {
+  number: number
+  at: string
+  definition: Definition
+}
+
+/** With what it says as a file. */
+export interface VersionAnswer extends DefinitionVersion {
+  text: string
+}

@@ -1,4 +1,5 @@
 /** A definition as a file that people keep with their code: YAML or JSON, connections by name, nothing that is secret. */
+import { canonicalJson } from './canonical-json.ts'
 import { isMap, isSeq, parseDocument, Document } from 'yaml'
 import { Failure } from '../failure.ts'
 import type { Definition } from './definition.ts'
@@ -17,9 +18,26 @@ export function fileOf(definition: Definition, nameOf: Lookup): Definition {
   return Object.fromEntries(entries) as Definition
 }
 
+/** As people would write it: what a thing is before what is done to it. What is not named here comes in between. */
+const FIRST = 'version shape name from originColumn to targetSchema does'.split(' ')
+const OWN_FIRST = 'namespace name connection tag names take like add column op'.split(' ')
+const OWN_LAST = ['does', 'where', 'value']
+
+/** The store gives properties back in an order of its own. */
+function ordered(value: unknown, first: readonly string[], last: readonly string[]): unknown {
+  if (Array.isArray(value)) return value.map(one => ordered(one, OWN_FIRST, OWN_LAST))
+  if (typeof value !== 'object' || value === null) return value
+  const rank = (name: string) => {
+    const [before, after] = [first.indexOf(name), last.indexOf(name)]
+    return before >= 0 ? before - first.length : after + 1
+  }
+  const entries = Object.entries(value).sort(([a], [b]) => rank(a) - rank(b))
+  return Object.fromEntries(entries.map(([name, one]) => [name, ordered(one, OWN_FIRST, OWN_LAST)]))
+}
+
 /** As YAML; a table, a rule or a pattern takes a line. */
 export function printFile(file: Definition): string {
-  const document = new Document(file)
+  const document = new Document(ordered(file, FIRST, []))
   for (const list of ['from', 'tables', 'without', 'patterns', 'names', 'columns', 'scopes']) {
     const items: unknown = document.get(list)
     if (!isSeq(items)) continue
@@ -72,4 +90,10 @@ function fromWith(from: Definition['from'], connection: (text: string) => string
   return typeof from === 'string'
     ? connection(from)
     : from.map(origin => ({ ...origin, connection: connection(origin.connection) }))
+}
+
+/** Whether two definitions do the same. Lists that say nothing make no difference. */
+export function sameDefinition(a: Definition, b: Definition): boolean {
+  const bare = (definition: Definition) => canonicalJson(fileOf(definition, id => id))
+  return bare(a) === bare(b)
 }

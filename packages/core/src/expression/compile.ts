@@ -49,6 +49,8 @@ export interface Expression {
   columns: string[]
   /** It asks how the row came. */
   asksMeta: boolean
+  /** It asks for keyed hashes. */
+  hashes: boolean
   /** `row`: values in the order of the columns, those that it looks at are known. Throws NoValue. */
   of(row: readonly Value[], meta: Meta): string | null
 }
@@ -160,6 +162,7 @@ class Compiling {
   private readonly hash: (text: string) => string
   private readonly used = new Set<string>()
   private asksMeta = false
+  private hashes = false
 
   constructor(text: string, columns: readonly ExpressionColumn[], hash: (text: string) => string) {
     this.text = text
@@ -176,6 +179,7 @@ class Compiling {
       nullable,
       columns: [...this.used],
       asksMeta: this.asksMeta,
+      hashes: this.hashes,
       of: (row, meta) => {
         const value = run({ row, meta })
         return value === null ? null : print(value)
@@ -545,6 +549,7 @@ class Compiling {
       }
       const one = this.whole(this.part(only, around), only, around)
       this.expect(one, 'string', only)
+      this.hashes = true
       return { ...one, type: STRING, run: lifted([one], text => this.hash(text as string)) }
     }
     const called = FUNCTIONS.find(one => one.name === name)

@@ -51,6 +51,8 @@ export function printType(type: LogicalType): string {
       return `list of ${printType(type.of)}`
     case 'other':
       return type.native
+    case 'utf8':
+      return 'text'
     default:
       return type.kind
   }

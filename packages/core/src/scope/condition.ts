@@ -1,4 +1,5 @@
 import { Type, type Static } from 'typebox'
+import { EXPRESSION_CHARACTERS } from '../expression/compile.ts'
 
 const column = Type.String({ title: 'The column', minLength: 1, maxLength: 300 })
 const value = Type.String({ title: 'The value', maxLength: 2000 })
@@ -16,6 +17,17 @@ export const conditionSchema = Type.Cyclic(
         { additionalProperties: false },
       ),
       Type.Object({ not: Type.Ref('Condition') }, { additionalProperties: false }),
+      /** In CEL; rows take part for which it is true. */
+      Type.Object(
+        {
+          expression: Type.String({
+            title: 'The expression',
+            minLength: 1,
+            maxLength: EXPRESSION_CHARACTERS,
+          }),
+        },
+        { additionalProperties: false },
+      ),
       Type.Object({ column, isNull: Type.Boolean() }, { additionalProperties: false }),
       Type.Object(
         {
@@ -47,6 +59,7 @@ export function printCondition(condition: Condition): string {
   if ('all' in condition) return joined(condition.all, ' and ', 'every row')
   if ('any' in condition) return joined(condition.any, ' or ', 'no row')
   if ('not' in condition) return `not (${printCondition(condition.not)})`
+  if ('expression' in condition) return condition.expression
   if ('isNull' in condition) return `${condition.column} is ${condition.isNull ? '' : 'not '}null`
   if ('in' in condition) return `${condition.column} is one of ${condition.in.join(', ')}`
   return `${condition.column} ${condition.op} ${condition.value === '' ? '“”' : condition.value}`

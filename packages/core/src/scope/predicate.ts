@@ -3,6 +3,7 @@ import type { Column } from '../records/column.ts'
 import { printType } from '../records/types.ts'
 import type { Value } from '../records/value.ts'
 import type { Condition } from './condition.ts'
+import { compileExpression, isFault, type Meta } from '../expression/compile.ts'
 import { orderOf } from './order.ts'
 
 export type Truth = boolean | null
@@ -10,9 +11,12 @@ export type Truth = boolean | null
 export interface Predicate {
   /** Names of the columns that it looks at. */
   columns: string[]
-  /** Values in the order of the columns that it was made for; those that it looks at are there. */
+  /** Values in the order of the columns that it was made for; those that it looks at are there. Throws NoValue. */
   test(row: readonly Value[]): Truth
 }
+
+/** A column that a condition may look at. */
+export type TestedColumn = Pick<Column, 'name' | 'type' | 'nullable'>
 
 /** A condition that cannot be tested. */
 export interface ConditionFault {
@@ -23,7 +27,7 @@ export interface ConditionFault {
 /** `columns`: those of the rows that it is to test, in their order. */
 export function predicateOf(
   condition: Condition,
-  columns: readonly Pick<Column, 'name' | 'type'>[],
+  columns: readonly TestedColumn[],
 ): Predicate | ConditionFault {
   const names = new Set<string>()
   try {
@@ -46,11 +50,7 @@ class Fault extends Error {
 
 type Test = Predicate['test']
 
-function testOf(
-  condition: Condition,
-  columns: readonly Pick<Column, 'name' | 'type'>[],
-  names: Set<string>,
-): Test {
+function testOf(condition: Condition, columns: readonly TestedColumn[], names: Set<string>): Test {
   const within = (one: Condition) => testOf(one, columns, names)
   if ('all' in condition) return everyOf(condition.all.map(within))
   if ('any' in condition) {
@@ -58,6 +58,7 @@ function testOf(
     return negated(none)
   }
   if ('not' in condition) return negated(within(condition.not))
+  if ('expression' in condition) return expressed(condition.expression, columns, names)
   const index = columns.findIndex(({ name }) => name === condition.column)
   if (index < 0) {
     throw new Fault(
@@ -71,6 +72,40 @@ function testOf(
     return row => (row[index] === null) === wanted
   }
   return comparison(condition, index, columns[index]!)
+}
+
+/** A scope asks of the row alone: it decides the same whether the row is copied, followed or fetched. */
+const NOTHING_ELSE: Meta = {
+  operation: '',
+  committedAt: null,
+  landedAt: '',
+  position: null,
+  origin: '',
+  table: '',
+}
+
+function expressed(text: string, columns: readonly TestedColumn[], names: Set<string>): Test {
+  const compiled = compileExpression(text, columns, one => one)
+  if (isFault(compiled))
+    throw new Fault(
+      `At character ${compiled.from + 1} of the expression: ${compiled.message}`,
+      compiled.remedy,
+    )
+  if (compiled.type.kind !== 'bool')
+    throw new Fault(
+      `The expression gives a ${printType(compiled.type)}, and neither true nor false.`,
+      'Compare what it gives with something.',
+    )
+  if (compiled.asksMeta || compiled.hashes)
+    throw new Fault(
+      `The expression asks for ${compiled.hashes ? 'a keyed hash' : 'how the row came'}, which says nothing of whether it takes part.`,
+      'Ask for its columns alone.',
+    )
+  for (const name of compiled.columns) names.add(name)
+  return row => {
+    const value = compiled.of(row, NOTHING_ELSE)
+    return value === null ? null : value === 't'
+  }
 }
 
 function comparison(

@@ -58,6 +58,15 @@ export function copiedShaper(lane: Lane, shaping: Shaping): ShapeCopied | undefi
       throw noValue(lane, name, thrown.message, key)
     }
   }
+  const inScope = (lines: Uint8Array): boolean => {
+    try {
+      return predicate!.test(values) === true
+    } catch (thrown) {
+      if (!(thrown instanceof NoValue)) throw thrown
+      const key = identity.map(place => fieldAt(lines, starts[place]!, ends[place]!))
+      throw noValue(lane, 'its scope', thrown.message, key)
+    }
+  }
   const put = (lines: Uint8Array, coming: Coming): void => {
     for (const stretch of stretches) {
       if ('to' in stretch) {
@@ -92,7 +101,7 @@ export function copiedShaper(lane: Lane, shaping: Shaping): ShapeCopied | undefi
       column++
       if (byte === COMMA) continue
       column = 0
-      if (!predicate || predicate.test(values) === true) put(lines, coming)
+      if (!predicate || inScope(lines)) put(lines, coming)
     }
     return out.slice(0, length)
   }

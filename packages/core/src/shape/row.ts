@@ -199,6 +199,11 @@ function inScopeOf({ scope, reads }: Lane): ((row: PackedRow) => boolean | strin
       const value = (values[places[i]!] = packedValue(row, places[i]!))
       if (value === undefined) (unsent ??= []).push(columns[i]!)
     }
-    return unsent ?? test(values) === true
+    if (unsent) return unsent
+    try {
+      return test(values) === true
+    } catch (thrown) {
+      throw thrown instanceof NoValue ? new NoValueFor('its scope', thrown.message) : thrown
+    }
   }
 }

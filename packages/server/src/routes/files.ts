@@ -1,9 +1,8 @@
 /** Definitions as files: what a pipeline's would say, and what one says. */
 import type Router from '@koa/router'
-import type { FileAnswer } from '@tide/core/api/files'
+import type { FileAnswer, VersionAnswer } from '@tide/core/api/files'
 import { definitionSchemas, type Definition } from '@tide/core/definition/definition'
-import { definitionOf, fileOf, printFile, readFile } from '@tide/core/definition/file'
-import { canonicalJson } from '@tide/core/definition/canonical-json'
+import { definitionOf, fileOf, printFile, readFile, sameDefinition } from '@tide/core/definition/file'
 import { pipelineRecord } from '../pipeline-record.ts'
 import type { Services } from '../services.ts'
 import { validDefinition } from '../valid-definition.ts'
@@ -15,6 +14,9 @@ const fileSchema = {
   required: ['text'],
   properties: { text: { type: 'string', maxLength: 2_000_000 } },
 }
+
+/** As many of a pipeline's versions are shown. */
+const VERSIONS = 100
 
 /** Of a file, connections are named. */
 const NAMED = { type: 'string', title: 'The name of a connection' }
@@ -34,11 +36,22 @@ export function fileRoutes(router: Router, services: Services): void {
     })
   })
 
+  const printer = async () => {
+    const names = new Map((await store.connections.list()).map(({ id, name }) => [id, name]))
+    return (definition: Definition) => printFile(fileOf(definition, id => names.get(id)))
+  }
+
   router.get('/pipelines/:id/file', async ctx => {
     const { definition } = await pipelineRecord(services, ctx.params.id!)
-    const names = new Map((await store.connections.list()).map(({ id, name }) => [id, name]))
     ctx.type = 'application/yaml'
-    ctx.body = printFile(fileOf(definition, id => names.get(id)))
+    ctx.body = (await printer())(definition)
+  })
+
+  /** What has run, the newest first. */
+  router.get('/pipelines/:id/versions', async ctx => {
+    const { id } = await pipelineRecord(services, ctx.params.id!)
+    const [versions, print] = await Promise.all([store.versions.last(id, VERSIONS), printer()])
+    ctx.body = versions.map((version): VersionAnswer => ({ ...version, text: print(version.definition) }))
   })
 
   router.post('/files/read', async ctx => {
@@ -53,10 +66,4 @@ export function fileRoutes(router: Router, services: Services): void {
       differs: present !== undefined && !sameDefinition(present.definition, definition),
     } satisfies FileAnswer
   })
-}
-
-/** Lists that say nothing make no difference. */
-function sameDefinition(a: Definition, b: Definition): boolean {
-  const bare = (definition: Definition) => canonicalJson(fileOf(definition, id => id))
-  return bare(a) === bare(b)
 }

@@ -78,7 +78,7 @@ function rehearsed(lane: Lane, grid: Grid, maskKey: Uint8Array): RehearsedRows {
   }
   const predicate = scope && predicateOf(scope, reads)
   const takesPart = (row: readonly Value[]) =>
-    !predicate || ('test' in predicate && predicate.test(row) === true)
+    !predicate || ('test' in predicate && held(() => predicate.test(row) === true))
   const rows = grid.rows.map(row => places.map(place => row[place] ?? null))
   const parts = rows.map(takesPart)
   return {
@@ -90,9 +90,9 @@ function rehearsed(lane: Lane, grid: Grid, maskKey: Uint8Array): RehearsedRows {
     })),
     rows: rows.slice(0, SHOWN).map((row, n) => ({
       source: made.map(({ places: [place], whole }) => (place === undefined || whole ? null : row[place]!)),
-      target: parts[n] ? made.map(column => valueOf(column, row, coming)) : null,
+      target: targetOf(parts[n]!, made, row, coming),
     })),
-    inScope: parts.filter(Boolean).length,
+    inScope: parts.filter(part => part === true).length,
     looked: rows.length,
     all: grid.cut === null,
   }
@@ -103,10 +103,23 @@ function sourceOf({ places, whole }: Made, reads: Lane['reads']): Lane['reads'][
   return whole || places[0] === undefined ? undefined : reads[places[0]]
 }
 
-/** Where there is none, it is said why: such a row would stop the pipeline. */
-function valueOf({ make }: Made, row: readonly Value[], coming: Coming): string | null | { misfit: string } {
+type Misfit = { misfit: string }
+
+/** Null: it is not in scope. */
+function targetOf(
+  takesPart: boolean | Misfit,
+  made: readonly Made[],
+  row: readonly Value[],
+  coming: Coming,
+): (string | null | Misfit)[] | null {
+  if (takesPart === false) return null
+  return made.map(({ make }) => (takesPart === true ? held(() => make(row, coming) ?? null) : takesPart))
+}
+
+/** Where there is no value, it is said why: such a row would stop the pipeline. */
+function held<T>(make: () => T): T | Misfit {
   try {
-    return make(row, coming) ?? null
+    return make()
   } catch (thrown) {
     if (thrown instanceof NoValue) return { misfit: thrown.message }
     throw thrown

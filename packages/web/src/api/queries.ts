@@ -1,4 +1,5 @@
 import type { ConnectionInfo, ConnectorInfo } from '@tide/core/api/connections'
+import type { VersionAnswer } from '@tide/core/api/files'
 import type { Catalogue } from '@tide/core/api/browse'
 import type { Definition } from '@tide/core/definition/definition'
 import { originsOf } from '@tide/core/definition/origins'
@@ -20,6 +21,14 @@ export const useConnectors = () =>
 
 export const useConnections = () =>
   useQuery({ queryKey: ['connections'], queryFn: () => api<ConnectionInfo[]>('GET', '/connections') })
+
+/** `newest`: another text when there may be another one. */
+export const useVersions = (pipeline: string, newest: string) =>
+  useQuery({
+    queryKey: ['versions', pipeline, newest],
+    queryFn: () => api<VersionAnswer[]>('GET', `/pipelines/${pipeline}/versions`),
+    enabled: pipeline !== '',
+  })
 
 const catalogueQuery = (connection: string) => ({
   queryKey: ['catalogue', connection],

@@ -12,7 +12,7 @@ import { useNavigate, useParams, useSearchParams } from 'react-router'
 import { api } from '../api/client.ts'
 import { save } from '../api/save.ts'
 import { putPipeline, useLive, usePipeline } from '../api/live.ts'
-import { refreshConnections, useConnections, useConnectors } from '../api/queries.ts'
+import { refreshConnections, useConnections, useConnectors, useVersions } from '../api/queries.ts'
 import { useWhere } from '../frame/crumbs.ts'
 import { plural } from '../format.ts'
 import { TextButton } from '../parts/Button.tsx'
@@ -50,9 +50,13 @@ export function SetupPage() {
   const known = useLive(live => live.pipelines !== undefined)
   const connections = useConnections().data
   const connectors = useConnectors().data
+  const number = search.get('version')
+  const versions = useVersions(number === null ? '' : (id ?? ''), '').data
+  if (number !== null && !versions) return null
   if (!known || !connections || !connectors) return null
   if (id && !pipeline) return <p className="p-8 text-ink-2">This pipeline is not there any more.</p>
-  const begin = pipeline?.definition ?? { ...EMPTY, from: search.get('from') ?? '' }
+  const back = versions?.find(version => version.number === Number(number))?.definition
+  const begin = back ?? pipeline?.definition ?? { ...EMPTY, from: search.get('from') ?? '' }
   return <Setup begin={begin} present={pipeline} connections={connections} connectors={connectors} />
 }
 
@@ -74,7 +78,12 @@ function Setup({ begin, present, connections, connectors }: SetupProps) {
   )
   const runs = present !== undefined && !isChangeable(present.state)
   const chosen = useChosen(definition)
-  const { id, saved, error: saveError, flush } = useKept(definition, present?.id, begin, !runs)
+  const {
+    id,
+    saved,
+    error: saveError,
+    flush,
+  } = useKept(definition, present?.id, present?.definition ?? begin, !runs)
   const plan = usePlan(definition, id, typeof present?.startedAt === 'string')
   const sources = originsOf(definition).map(
     ({ connection }) => connections.find(({ id }) => id === connection)?.name,
@@ -142,7 +151,7 @@ function Setup({ begin, present, connections, connectors }: SetupProps) {
           {...section('from')}
           definition={definition}
           connections={inRole('source')}
-          kept={runs ? originsOf(begin) : []}
+          kept={runs ? originsOf(present.definition) : []}
           change={change}
           done={() => setOpen(definition.to === '' ? 'to' : 'tables')}
         />

@@ -1,4 +1,5 @@
 import type { PipelineStatus } from '@tide/core/api/pipelines'
+import { canonicalJson } from '@tide/core/definition/canonical-json'
 import { isChangeable } from '@tide/core/definition/definition'
 import { printName } from '@tide/core/records/dataset'
 import { printCondition } from '@tide/core/scope/condition'
@@ -9,6 +10,7 @@ import { ButtonLink } from '../parts/Button.tsx'
 import { printDeed, printWhich } from '@tide/core/naming/rule'
 import { doesSaid } from './setup/StartSection.tsx'
 import { canBeChanged } from '../parts/StateWord.tsx'
+import { Versions } from './Versions.tsx'
 import { tablesSaid } from './tablesSaid.ts'
 
 /** What a pipeline is set up to do, for reading. */
@@ -94,6 +96,10 @@ export function SetupSection() {
         <dd>
           {doesSaid(definition.does)}
           {startedAt && ` Started ${moment(startedAt)}.`}
+        </dd>
+        <dt>Versions</dt>
+        <dd>
+          <Versions pipeline={id} newest={canonicalJson(definition)} />
         </dd>
       </dl>
       <p className="mt-4 text-ink-2">

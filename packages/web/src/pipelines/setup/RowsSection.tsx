@@ -32,7 +32,7 @@ export function RowsSection({ definition, datasets, change, ...turning }: RowsSe
   ].join('; ')
   return (
     <Section {...turning} name="rows" title="Rows" says={says}>
-      <Scopes scopes={scopes} columns={columns} change={next => change({ scopes: next })} />
+      <Scopes scopes={scopes} columns={columns} tables={datasets} change={next => change({ scopes: next })} />
       <p className="mb-2 flex items-baseline gap-4 text-[13px]">
         <TextButton
           onClick={() =>

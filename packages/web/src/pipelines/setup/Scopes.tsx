@@ -1,6 +1,8 @@
 import type { Definition } from '@tide/core/definition/definition'
 import { printCondition } from '@tide/core/scope/condition'
-import { useId } from 'react'
+import type { Dataset } from '@tide/core/records/dataset'
+import { matcherOf, pathOf } from '@tide/core/naming/pattern'
+import { lazy, Suspense, useId } from 'react'
 import { TextButton } from '../../parts/Button.tsx'
 import { InlineField, InlineSelect } from '../../parts/Field.tsx'
 import { OrderedList } from '../../parts/OrderedList.tsx'
@@ -15,17 +17,21 @@ import {
   type Test,
 } from './conditions.ts'
 
+const ExpressionField = lazy(() => import('./ExpressionField.tsx'))
+
 export type Scope = NonNullable<Definition['scopes']>[number]
 
 interface ScopesProps {
   scopes: readonly Scope[]
   /** Names of columns that there are, to choose from. */
   columns: readonly string[]
+  /** Those that take part. */
+  tables: readonly Dataset[]
   change: (scopes: Scope[]) => void
 }
 
 /** Which rows of which tables take part, a condition a line. */
-export function Scopes({ scopes, columns, change }: ScopesProps) {
+export function Scopes({ scopes, columns, tables, change }: ScopesProps) {
   const listId = useId()
   return (
     <>
@@ -52,7 +58,14 @@ export function Scopes({ scopes, columns, change }: ScopesProps) {
               />
               {buttons}
             </div>
-            <Conditions scope={scope} number={number} listId={listId} change={set} />
+            <Conditions
+              scope={scope}
+              number={number}
+              listId={listId}
+              columns={columns}
+              tables={tables}
+              change={set}
+            />
           </>
         )}
       />
@@ -64,11 +77,36 @@ interface ConditionsProps {
   scope: Scope
   number: number
   listId: string
+  columns: readonly string[]
+  tables: readonly Dataset[]
   change: (scope: Scope) => void
 }
 
-function Conditions({ scope, number, listId, change }: ConditionsProps) {
-  const list = listOf(scope.where)
+function Conditions({ scope, number, listId, columns, tables, change }: ConditionsProps) {
+  const { where } = scope
+  const list = listOf(where)
+  if ('expression' in where) {
+    return (
+      <>
+        <Suspense fallback={<div className="h-9" />}>
+          <ExpressionField
+            label={`Expression of scope ${number}`}
+            value={where.expression}
+            table={tables.find(({ namespace, name }) => matcherOf(scope.like)(pathOf(namespace, name)))}
+            change={expression => change({ ...scope, where: { expression } })}
+          />
+        </Suspense>
+        <TextButton
+          className="ml-6"
+          onClick={() =>
+            change({ ...scope, where: { all: [{ column: columns[0] ?? 'id', isNull: false }] } })
+          }
+        >
+          Use conditions instead
+        </TextButton>
+      </>
+    )
+  }
   if (!list) return <p className="mt-1 pl-6 font-mono text-[12px]">{printCondition(scope.where)}</p>
   const { join, parts } = list
   const put = (next: Single[]) => change({ ...scope, where: conditionOf({ join, parts: next }) })
@@ -112,6 +150,12 @@ function Conditions({ scope, number, listId, change }: ConditionsProps) {
         onClick={() => put([...parts, { column: parts.at(-1)?.column ?? 'id', op: 'equals', value: '' }])}
       >
         Add a condition
+      </TextButton>
+      <TextButton
+        className="ml-4"
+        onClick={() => change({ ...scope, where: { expression: `has(${columns[0] ?? 'id'})` } })}
+      >
+        Write an expression
       </TextButton>
     </div>
   )

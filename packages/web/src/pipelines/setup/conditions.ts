@@ -1,7 +1,10 @@
 /** Conditions as they are put together on the page: one list, of which all or any must hold. */
 import type { Condition } from '@tide/core/scope/condition'
 
-export type Single = Exclude<Condition, { all: unknown } | { any: unknown } | { not: unknown }>
+export type Single = Exclude<
+  Condition,
+  { all: unknown } | { any: unknown } | { not: unknown } | { expression: unknown }
+>
 
 export interface ConditionList {
   join: 'all' | 'any'
