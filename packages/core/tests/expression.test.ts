@@ -102,7 +102,7 @@ test.each<[string, RegExp, string]>([
   ['ratio + price', /mixes a double with an exact decimal/, 'ratio + price'],
   ['id ? 1 : 2', /id is a whole number, where true or false/, 'id'],
   ['id == "7"', /id is a whole number, and "7" is a text/, 'id == "7"'],
-  ['uses', /a list of utf8, which expressions do not know/, 'uses'],
+  ['uses', /a list of text, which expressions do not know/, 'uses'],
   ['nothing(1)', /no function nothing/, 'nothing(1)'],
   ['left("a")', /left takes 2 things, not 1/, 'left("a")'],
   ['meta.nothing', /no meta.nothing/, 'meta.nothing'],

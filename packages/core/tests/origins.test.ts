@@ -96,7 +96,7 @@ describe('a plan of several origins', () => {
     [
       'types that nothing takes both of',
       [{ a: [beds([field('id')])], b: [beds([field('id', { kind: 'utf8' })])] }],
-      /site.beds.id is int32 at a and utf8 at b/,
+      /site.beds.id is int32 at a and text at b/,
     ],
     [
       'a column named like the origin column',
