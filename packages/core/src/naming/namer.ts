@@ -39,6 +39,8 @@ export class Namer {
   private readonly profile: NamingProfile
   /** Takes all the tables; empty: each goes into a schema named after its own. */
   private readonly targetSchema: string
+  /** Outcomes by the name alone, where no rule looks at where a name is: columns are called the same in many tables. */
+  private readonly known: Record<NamingRule['names'], Map<string, Named>> | undefined
 
   constructor(rules: readonly NamingRule[], profile: NamingProfile, targetSchema: string) {
     this.profile = profile
@@ -52,6 +54,8 @@ export class Namer {
       const matches = like === undefined ? () => true : matcherOf(like)
       this.rules.push({ index, names, matches, deed: does, apply: made.apply })
     })
+    if (rules.every(({ like }) => like === undefined))
+      this.known = { all: new Map(), schemas: new Map(), tables: new Map(), columns: new Map() }
   }
 
   /** The schema that a table goes into. */
@@ -77,16 +81,22 @@ export class Namer {
     return this.fitted(name, [])
   }
 
-  private named(kind: NamingRule['names'], name: string, path: string): Named {
+  private named(kind: NamingRule['names'], source: string, path: string): Named {
+    const known = this.known?.[kind].get(source)
+    if (known) return known
     const by: number[] = []
+    let [name, byPath] = [source, false]
     for (const rule of this.rules) {
       if ((rule.names !== 'all' && rule.names !== kind) || !rule.matches(path)) continue
       const next = rule.apply(name, path)
       if (next === name) continue
       by.push(rule.index)
+      byPath ||= 'shorten' in rule.deed
       name = next
     }
-    return this.fitted(name, by)
+    const named = this.fitted(name, by)
+    if (!byPath) this.known?.[kind].set(source, named)
+    return named
   }
 
   private fitted(name: string, by: number[]): Named {

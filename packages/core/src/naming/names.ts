@@ -8,7 +8,7 @@ export interface ShownName extends Named {
   path: string[]
   /** Within what its name must be its own: a schema's tables, a table's columns. */
   scope: string
-  /** Equal for names that are the same to the target, within the scope. */
+  /** Equal for names that are the same to the target, of those within the scope. */
   key: string
   /** The source name that became the same before it. */
   meets?: string[]
@@ -24,26 +24,40 @@ export function namesOf(
   { nameKey }: { nameKey(name: string): string },
 ): ShownName[] {
   const names: ShownName[] = []
-  const first = new Map<string, string[]>()
-  const add = (kind: ShownName['kind'], path: string[], scope: string, named: Named): void => {
-    const key = `${scope}\n${nameKey(named.name)}`
+  const add = (
+    kind: ShownName['kind'],
+    path: string[],
+    scope: string,
+    first: Map<string, string[]>,
+    { name, by, refused }: Named,
+  ): void => {
+    const key = nameKey(name)
+    const shown: ShownName = { kind, path, scope, key, name, by }
+    if (refused !== undefined) shown.refused = refused
     const meets = kind === 'schemas' ? undefined : first.get(key)
-    if (!meets) first.set(key, path)
-    names.push({ kind, path, scope, key, ...named, ...(meets ? { meets } : {}) })
+    if (meets) shown.meets = meets
+    else first.set(key, path)
+    names.push(shown)
   }
+  const schemas = new Map<string, string[]>()
+  const tables = new Map<string, Map<string, string[]>>()
   let last: string | undefined
   for (const dataset of bySchema(datasets)) {
     const { namespace, name, fields } = dataset
     const schema = namer.schema(dataset)
-    if (namespace !== last) add('schemas', [namespace], 'schemas', schema)
+    if (namespace !== last) add('schemas', [namespace], 'schemas', schemas, schema)
     last = namespace
     const table = namer.table(dataset)
     const inSchema = `tables of ${nameKey(schema.name)}`
-    add('tables', [namespace, name], inSchema, table)
+    const others = tables.get(inSchema) ?? new Map<string, string[]>()
+    tables.set(inSchema, others)
+    add('tables', [namespace, name], inSchema, others, table)
+    const columns = new Map<string, string[]>()
     const inTable = `columns of ${JSON.stringify([namespace, name])}`
     for (const field of fields) {
       if (field.notCaptured) continue
-      add('columns', [namespace, name, field.name], inTable, namer.column(dataset, field.name))
+      const named = namer.column(dataset, field.name)
+      add('columns', [namespace, name, field.name], inTable, columns, named)
     }
   }
   return names

@@ -77,7 +77,10 @@ function apart(
 ): NamingRule[] {
   const extra: NamingRule[] = []
   const shorten: NamingRule = { names: 'all', does: { shorten: 'to fit' } }
-  const taken = new Set(names.map(({ key }) => key))
+  const within = ({ scope, key }: Pick<ShownName, 'scope' | 'key'>) => `${scope}\n${key}`
+  // Only where names meet it matters which ones are taken.
+  const crowded = new Set(names.flatMap(({ scope, meets }) => (meets ? [scope] : [])))
+  const taken = new Set(names.flatMap(one => (crowded.has(one.scope) ? [within(one)] : [])))
   for (const { kind, path, name, scope, meets } of names) {
     if (!meets || kind === 'schemas') continue
     const like = exactPattern(...path)
@@ -86,7 +89,7 @@ function apart(
       const rule: NamingRule = { names: kind, like, does }
       const namer = new Namer([rule, shorten], target.naming, targetSchema)
       const named = namedBy(namer, kind, path)
-      const key = `${scope}\n${target.nameKey(named.name)}`
+      const key = within({ scope, key: target.nameKey(named.name) })
       if (taken.has(key) && number < datasets.length + 1000) continue
       taken.add(key)
       extra.push({ ...rule, does: { call: named.name } })
