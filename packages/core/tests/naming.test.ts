@@ -160,15 +160,31 @@ describe('naming rules', () => {
         const one = `[${not ? '^' : ''}${parts.join('')}]${many ? '+' : ''}`
         return `${start ? '^' : ''}${group ? `(${one})` : one}`
       })
+    const fromBeginning = fc
+      .tuple(
+        fc.constantFrom('', 'a', 'x_'),
+        expressions,
+        fc.constantFrom('*', '+'),
+        fc.constantFrom('', 'a', ' @'),
+      )
+      .map(
+        ([before, one, many, after]) =>
+          `^${before}${one.replace(/[\^(]?\(?(\[.*\]).*/, '$1')}${many}${after}`,
+      )
     const wide: NamingProfile = { fold: 'none', allowed: 'any', maxLength: 1000 }
     fc.assert(
-      fc.property(expressions, anyName, fc.constantFrom('', '_', '$$', '<$&>'), (find, name, by) => {
-        const plain = new Namer([{ names: 'all', does: { find, by } }], wide, '')
-        // A group that says nothing keeps it from being plain.
-        const other = new Namer([{ names: 'all', does: { find: `(?:${find})`, by } }], wide, '')
-        const table = { namespace: '', name }
-        expect(plain.table(table)).toEqual(other.table(table))
-      }),
+      fc.property(
+        fc.oneof(expressions, fromBeginning),
+        anyName,
+        fc.constantFrom('', '_', '$$', '<$&>'),
+        (find, name, by) => {
+          const plain = new Namer([{ names: 'all', does: { find, by } }], wide, '')
+          // A group that says nothing keeps it from being plain.
+          const other = new Namer([{ names: 'all', does: { find: `(?:${find})`, by } }], wide, '')
+          const table = { namespace: '', name }
+          expect(plain.table(table)).toEqual(other.table(table))
+        },
+      ),
     )
   })
 

@@ -1,5 +1,6 @@
 /** What can be called in expressions. Each has an example, which the page shows and a test holds it to. */
 import { RE2JS } from 're2js'
+import { plainExpression } from '../naming/plain-expression.ts'
 import { compareDecimals, floorDecimal, parseDecimal, roundDecimal, type Decimal } from './decimal.ts'
 import { parseMoment, startOf, UNITS, type Moment, type Unit } from './moments.ts'
 import { NoValue, printer, type ExpressionType, type Kind, type Known } from './values.ts'
@@ -66,17 +67,31 @@ function padded(text: string, wanted: bigint, filler: string): string {
   return cut(filler.repeat(Math.ceil(missing / points(filler).length)), 0, missing)
 }
 
-function pattern(literal: Known | undefined): (text: string) => RE2JS {
-  const compile = (text: string) => {
-    try {
-      return RE2JS.compile(text)
-    } catch (error) {
-      throw new NoValue(`“${text.slice(0, 60)}” is no regular expression: ${(error as Error).message}`)
-    }
-  }
-  if (typeof literal !== 'string') return compile
-  const compiled = compile(literal)
+interface Pattern {
+  find(text: string): boolean
+  replaceAll(text: string, by: string): string
+}
+
+function pattern(literal: Known | undefined): (text: string) => Pattern {
+  if (typeof literal !== 'string') return patternOf
+  const compiled = patternOf(literal)
   return () => compiled
+}
+
+function patternOf(expression: string): Pattern {
+  let compiled: RE2JS
+  try {
+    compiled = RE2JS.compile(expression)
+  } catch (error) {
+    throw new NoValue(`“${expression.slice(0, 60)}” is no regular expression: ${(error as Error).message}`)
+  }
+  const plain = plainExpression(expression)
+  return {
+    find: text => (plain ? text.search(plain) >= 0 : compiled.matcher(text).find()),
+    // What a dollar sign stands for is RE2's to say.
+    replaceAll: (text, by) =>
+      plain && !by.includes('$') ? text.replace(plain, () => by) : compiled.matcher(text).replaceAll(by),
+  }
 }
 
 export function asDecimal(value: Known): Decimal {
@@ -166,10 +181,7 @@ export const FUNCTIONS: readonly ExpressionFunction[] = [
     gives: is('string'),
     make: (_, [, literal]) => {
       const compiled = pattern(literal)
-      return (text, found, by) =>
-        compiled(found as string)
-          .matcher(text as string)
-          .replaceAll(by as string)
+      return (text, found, by) => compiled(found as string).replaceAll(text as string, by as string)
     },
     says: 'every match of a regular expression (RE2) becomes another text, in which $1 is the first group',
     example: ['replaceMatches("bed 12", "[0-9]+", "n")', 'bed n'],
@@ -181,10 +193,7 @@ export const FUNCTIONS: readonly ExpressionFunction[] = [
     gives: is('bool'),
     make: (_, [, literal]) => {
       const compiled = pattern(literal)
-      return (text, found) =>
-        compiled(found as string)
-          .matcher(text as string)
-          .find()
+      return (text, found) => compiled(found as string).find(text as string)
     },
     says: 'whether a regular expression (RE2) matches somewhere in it',
     example: ['matches("bed 12", "^bed")', 't'],

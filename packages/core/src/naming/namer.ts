@@ -5,6 +5,7 @@ import anyAscii from 'any-ascii'
 import { RE2JS } from 're2js'
 import type { DatasetName } from '../records/dataset.ts'
 import { matcherOf, pathOf } from './pattern.ts'
+import { plainExpression } from './plain-expression.ts'
 import { fitName, fitsLength, foldName, type NamingProfile } from './profile.ts'
 import type { NamingDeed, NamingRule } from './rule.ts'
 
@@ -143,12 +144,6 @@ function deedOf(
 /** An expression takes as many steps for each letter at most. */
 const MOST_STEPS = 200
 
-/**
- * One class of characters, at an end or anywhere, once or several times: for these JavaScript's own expressions mean the
- * same, and are many times faster; their time does not explode.
- */
-const PLAIN = /^\^?\(?\[\^?(?:[A-Za-z0-9]-[A-Za-z0-9]|[A-Za-z0-9_ ])+\]\+?\)?$|^\^\$$/
-
 function finding(expression: string, by: string): Made {
   let compiled: RE2JS
   try {
@@ -173,10 +168,8 @@ function finding(expression: string, by: string): Made {
       remedy: 'Put what is to be kept in parentheses, or write $$ for a dollar sign.',
     }
   }
-  if (PLAIN.test(expression)) {
-    const native = new RegExp(expression, 'gu')
-    return { apply: name => name.replace(native, by) }
-  }
+  const plain = plainExpression(expression)
+  if (plain) return { apply: name => name.replace(plain, by) }
   return {
     apply: name => {
       const matcher = compiled.matcher(name)
