@@ -43,7 +43,8 @@ const ask = async (connection: string, sql: string): Promise<string[][]> =>
 beforeAll(async () => {
   ;[postgres, mariadb] = await Promise.all([startRealPostgres(), startRealMariadb()])
   const client = await postgres.connect()
-  for (const database of ['alder', 'bracken', 'gathered']) await client.query(`CREATE DATABASE ${database}`)
+  for (const database of ['alder', 'bracken', 'cotter', 'gathered'])
+    await client.query(`CREATE DATABASE ${database}`)
   await client.end()
   services = await openServices(await openDataFolder(join(folder, 'data'), 'here'))
   server = createServer(createApp(services).callback())
@@ -54,6 +55,7 @@ beforeAll(async () => {
   }
   await connect('alder', 'postgres', { ...postgres.config, database: 'alder' })
   await connect('bracken', 'postgres', { ...postgres.config, database: 'bracken' })
+  await connect('cotter', 'postgres', { ...postgres.config, database: 'cotter' })
   await connect('into duckdb', 'duckdb', { path: join(folder, 'gathered.duckdb') })
   await connect('into postgres', 'postgres', { ...postgres.config, database: 'gathered' })
   await connect('into mariadb', 'mariadb', { ...mariadb.config, database: 'gathered' })
@@ -135,7 +137,7 @@ describe.each(TARGETS)('a pipeline %s is changed while it runs', to => {
   }
 
   beforeAll(async () => {
-    for (const site of ['alder', 'bracken']) {
+    for (const site of ['alder', 'bracken', 'cotter']) {
       await at(
         site,
         `DROP SCHEMA IF EXISTS site CASCADE; CREATE SCHEMA site;
@@ -275,8 +277,25 @@ describe.each(TARGETS)('a pipeline %s is changed while it runs', to => {
       'alder tools': 'copied',
       'bracken tools': 'copied',
     })
+    // Another origin comes into the tables that the others go on writing to.
+    const third: Definition = {
+      ...scoped,
+      from: [
+        ...(both.from as { connection: string; tag: string }[]),
+        { connection: ids.cotter!, tag: 'cotter' },
+      ],
+    }
+    expect(fates(await change(third))).toEqual({
+      'alder beds': 'stays',
+      'bracken beds': 'stays',
+      'cotter beds': 'copied',
+      'alder tools': 'stays',
+      'bracken tools': 'stays',
+      'cotter tools': 'copied',
+    })
+    await at('cotter', `UPDATE site.beds SET note = 'came later' WHERE id = 3`)
     await stop()
-    const sites = ['alder', 'bracken']
+    const sites = ['alder', 'bracken', 'cotter']
     await equal(
       sites,
       'SELECT id, n, note FROM site.beds WHERE n < 6 ORDER BY id',
