@@ -3,24 +3,14 @@
  * columns' types here, and compiled to closures. Null is never computed with unawares: what may be null must be asked about
  * (`x != null ? … : …`, `has(x)`), replaced (`coalesce(x, …)`), or let through as null (`orNull(…)`).
  */
-import { parse } from '@marcbachmann/cel-js'
 import type { Column } from '../records/column.ts'
-import type { LogicalType } from '../records/types.ts'
+import { printType, type LogicalType } from '../records/types.ts'
 import type { Value } from '../records/value.ts'
-import { printType } from '../records/types.ts'
-import { compareText } from '../scope/order.ts'
-import {
-  addDecimals,
-  compareDecimals,
-  divideDecimals,
-  multiplyDecimals,
-  parseDecimal,
-  QUOTIENT_DIGITS,
-  subtractDecimals,
-  type Decimal,
-} from './decimal.ts'
-import { asDecimal, asInt, commonNumber, FUNCTIONS } from './functions.ts'
-import { compareMoments, type Moment } from './moments.ts'
+import { arithmetic } from './arithmetic.ts'
+import { parseDecimal, type Decimal } from './decimal.ts'
+import { asInt, commonNumber, FUNCTIONS } from './functions.ts'
+import { converted, isNumber, lifted, orderOf, type Meta, type Part, type Run } from './parts.ts'
+import { factsOf, Fault, isNull, parseExpression, type Node, type Place } from './syntax.ts'
 import {
   expressionType,
   logicalType,
@@ -31,16 +21,6 @@ import {
   type ExpressionType,
   type Known,
 } from './values.ts'
-
-/** What an expression can ask beside the row. All are texts but the moments. */
-export interface Meta {
-  operation: string
-  committedAt: string | null
-  landedAt: string
-  position: string | null
-  origin: string
-  table: string
-}
 
 export interface Expression {
   type: LogicalType
@@ -65,9 +45,6 @@ export interface ExpressionFault {
 
 export type ExpressionColumn = Pick<Column, 'name' | 'type' | 'nullable'>
 
-/** Longest expression. */
-export const EXPRESSION_CHARACTERS = 2_000
-
 export function compileExpression(
   text: string,
   columns: readonly ExpressionColumn[],
@@ -86,45 +63,6 @@ export function compileExpression(
 
 export function isFault(compiled: Expression | ExpressionFault): compiled is ExpressionFault {
   return 'message' in compiled
-}
-
-class Fault extends Error {
-  readonly remedy: string
-  readonly from: number
-  readonly to: number
-
-  constructor(message: string, remedy: string, { start: from, end: to }: Place) {
-    super(message)
-    this.remedy = remedy
-    this.from = from
-    this.to = to
-  }
-}
-
-interface Place {
-  start: number
-  end: number
-}
-
-/** A node of the syntax tree, as the library gives it. */
-interface Node extends Place {
-  op: string
-  args: unknown
-}
-
-interface Row {
-  row: readonly Value[]
-  meta: Meta
-}
-
-type Run = (at: Row) => Known | null
-
-/** `literal`: what is written there. */
-interface Part {
-  type: ExpressionType
-  nullable: boolean
-  run: Run
-  literal?: Known
 }
 
 /** What is known where a part stands. */
@@ -171,7 +109,7 @@ class Compiling {
   }
 
   compile(): Expression {
-    const node = this.parsed()
+    const node = parseExpression(this.text)
     const { type, nullable, run } = this.part(node, { known: new Set(), orNull: false })
     const print = printer(type)
     return {
@@ -184,20 +122,6 @@ class Compiling {
         const value = run({ row, meta })
         return value === null ? null : print(value)
       },
-    }
-  }
-
-  private parsed(): Node {
-    const whole = { start: 0, end: this.text.length }
-    if (this.text.trim() === '') throw new Fault('The expression is empty.', 'Write one.', whole)
-    if (this.text.length > EXPRESSION_CHARACTERS)
-      throw new Fault('The expression is too long.', `Keep it to ${EXPRESSION_CHARACTERS} characters.`, whole)
-    try {
-      return parse(this.text).ast as unknown as Node
-    } catch (thrown) {
-      const { message, range } = thrown as { message: string; range?: Place }
-      const said = message.split('\n')[0]!
-      throw new Fault(`It cannot be read: ${said}.`, 'Correct it there.', range ?? whole)
     }
   }
 
@@ -370,7 +294,7 @@ class Compiling {
   private both({ op, args }: Node, around: Around): Part {
     const [left, right] = args as [Node, Node]
     const a = this.condition(left, around)
-    const { whenTrue, whenFalse } = this.facts(left)
+    const { whenTrue, whenFalse } = factsOf(left)
     const known = new Set([...around.known, ...(op === '&&' ? whenTrue : whenFalse)])
     const b = this.condition(right, { ...around, known })
     const decides = op === '||'
@@ -392,7 +316,7 @@ class Compiling {
     const condition = this.part(asked, around)
     this.expect(condition, 'bool', asked)
     this.whole(condition, asked, { ...around, orNull: false })
-    const { whenTrue, whenFalse } = this.facts(asked)
+    const { whenTrue, whenFalse } = factsOf(asked)
     const a = this.part(then, { ...around, known: new Set([...around.known, ...whenTrue]) })
     const b = this.part(otherwise, { ...around, known: new Set([...around.known, ...whenFalse]) })
     const [type, left, right] = this.alike([a, then], [b, otherwise], node)
@@ -491,50 +415,13 @@ class Compiling {
       )
     }
     const common = this.number(a, b, node)
-    const parts = [{ run: converted(a, common) }, { run: converted(b, common) }]
     const zero = () => {
       throw new NoValue(`${this.said(right)} is 0`)
     }
-    if (common.kind === 'double') {
-      const run: Record<string, (x: number, y: number) => number> = {
-        '+': (x, y) => x + y,
-        '-': (x, y) => x - y,
-        '*': (x, y) => x * y,
-        '/': (x, y) => x / y,
-        '%': (x, y) => x % y,
-      }
-      return { type: common, nullable, run: lifted(parts, run[op] as (x: Known, y: Known) => Known) }
-    }
-    if (common.kind === 'int') {
-      const run: Record<string, (x: bigint, y: bigint) => bigint> = {
-        '+': (x, y) => asInt(x + y),
-        '-': (x, y) => asInt(x - y),
-        '*': (x, y) => asInt(x * y),
-        '/': (x, y) => (y === 0n ? zero() : asInt(x / y)),
-        '%': (x, y) => (y === 0n ? zero() : x % y),
-      }
-      return { type: common, nullable, run: lifted(parts, run[op] as (x: Known, y: Known) => Known) }
-    }
-    const scales = [a, b].map(({ type }) => (type.kind === 'int' ? 0 : type.scale))
-    const [s, t] = scales
-    const scale =
-      s === undefined || t === undefined
-        ? undefined
-        : op === '*'
-          ? s + t
-          : op === '/'
-            ? Math.max(s, t) + QUOTIENT_DIGITS
-            : Math.max(s, t)
-    const run: Record<string, (x: Decimal, y: Decimal) => Decimal> = {
-      '+': addDecimals,
-      '-': subtractDecimals,
-      '*': multiplyDecimals,
-      '/': (x, y) => (y.unscaled === 0n ? zero() : divideDecimals(x, y)),
-    }
-    if (op === '%')
-      throw new Fault('A rest is known of whole numbers only.', 'Use whole numbers: int(…).', node)
-    const type: ExpressionType = { kind: 'decimal', ...(scale === undefined ? {} : { scale }) }
-    return { type, nullable, run: lifted(parts, run[op] as (x: Known, y: Known) => Known) }
+    const made = arithmetic(op, [a.type, b.type], common, zero)
+    if (!made) throw new Fault('A rest is known of whole numbers only.', 'Use whole numbers: int(…).', node)
+    const parts = [{ run: converted(a, common) }, { run: converted(b, common) }]
+    return { type: made.type, nullable, run: lifted(parts, made.run) }
   }
 
   private call(name: string, given: readonly Node[], node: Node, around: Around): Part {
@@ -616,104 +503,4 @@ class Compiling {
       }
     }, begin).part
   }
-
-  /** Columns that are not null where the condition holds, and where it does not. */
-  private facts(node: Node): { whenTrue: string[]; whenFalse: string[] } {
-    const { op, args } = node
-    const none: string[] = []
-    if (op === '!_') {
-      const { whenTrue, whenFalse } = this.facts(args as Node)
-      return { whenTrue: whenFalse, whenFalse: whenTrue }
-    }
-    if (op === '&&' || op === '||') {
-      const [a, b] = (args as [Node, Node]).map(one => this.facts(one)) as [Facts, Facts]
-      return op === '&&'
-        ? { whenTrue: [...a.whenTrue, ...b.whenTrue], whenFalse: none }
-        : { whenTrue: none, whenFalse: [...a.whenFalse, ...b.whenFalse] }
-    }
-    if (op === 'call') {
-      const [name, [only]] = args as [string, Node[]]
-      const about = name === 'has' && only ? nameOf(only) : undefined
-      return { whenTrue: about ? [about] : none, whenFalse: none }
-    }
-    if (op !== '==' && op !== '!=') return { whenTrue: none, whenFalse: none }
-    const [left, right] = args as [Node, Node]
-    const about = isNull(left) ? nameOf(right) : isNull(right) ? nameOf(left) : undefined
-    const said = about ? [about] : none
-    return op === '!=' ? { whenTrue: said, whenFalse: none } : { whenTrue: none, whenFalse: said }
-  }
-}
-
-interface Facts {
-  whenTrue: string[]
-  whenFalse: string[]
-}
-
-/** The column, or what of meta, that a node names. */
-function nameOf({ op, args }: Node): string | undefined {
-  if (op === 'id') return args as string
-  if (op !== '.' && op !== '[]') return undefined
-  const [of, member] = args as [Node, Node | string]
-  const name = typeof member === 'string' ? member : member.op === 'value' ? member.args : undefined
-  if (of.op !== 'id' || typeof name !== 'string') return undefined
-  return of.args === 'row' ? name : of.args === 'meta' ? `meta.${name}` : undefined
-}
-
-function isNull({ op, args }: Node): boolean {
-  return op === 'value' && args === null
-}
-
-function isNumber({ kind }: ExpressionType): boolean {
-  return kind === 'int' || kind === 'decimal' || kind === 'double'
-}
-
-function converted({ type, run }: Part, { kind }: ExpressionType): Run {
-  if (type.kind === kind) return run
-  if (kind === 'decimal') return lifted([{ run }], asDecimal)
-  const print = printer(type)
-  return lifted([{ run }], value => Number(print(value)))
-}
-
-/** Null where one of them is. */
-function lifted(parts: readonly { run: Run }[], make: (...values: Known[]) => Known): Run {
-  const [a, b] = parts.map(({ run }) => run)
-  if (parts.length === 1) {
-    return at => {
-      const value = a!(at)
-      return value === null ? null : make(value)
-    }
-  }
-  if (parts.length === 2) {
-    return at => {
-      const [x, y] = [a!(at), b!(at)]
-      return x === null || y === null ? null : make(x, y)
-    }
-  }
-  return at => {
-    const values = parts.map(({ run }) => run(at))
-    return values.includes(null) ? null : make(...(values as Known[]))
-  }
-}
-
-function orderOf({ kind }: ExpressionType): (a: Known, b: Known) => number {
-  switch (kind) {
-    case 'string':
-      return (a, b) => compareText(a as string, b as string)
-    case 'decimal':
-      return (a, b) => compareDecimals(a as Decimal, b as Decimal)
-    case 'int':
-      return (a, b) => ((a as bigint) < (b as bigint) ? -1 : (a as bigint) > (b as bigint) ? 1 : 0)
-    case 'double':
-      return (a, b) => compareDoubles(a as number, b as number)
-    case 'bool':
-      return (a, b) => Number(a) - Number(b)
-    default:
-      return (a, b) => compareMoments(a as Moment, b as Moment)
-  }
-}
-
-/** NaN equals itself and is greatest, as in SQL. */
-function compareDoubles(a: number, b: number): number {
-  if (Number.isNaN(a) || Number.isNaN(b)) return Number(Number.isNaN(a)) - Number(Number.isNaN(b))
-  return a < b ? -1 : a > b ? 1 : 0
 }

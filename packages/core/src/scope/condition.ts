@@ -1,5 +1,5 @@
 import { Type, type Static } from 'typebox'
-import { EXPRESSION_CHARACTERS } from '../expression/compile.ts'
+import { EXPRESSION_CHARACTERS } from '../expression/syntax.ts'
 
 const column = Type.String({ title: 'The column', minLength: 1, maxLength: 300 })
 const value = Type.String({ title: 'The value', maxLength: 2000 })

@@ -3,7 +3,8 @@ import type { Column } from '../records/column.ts'
 import { printType } from '../records/types.ts'
 import type { Value } from '../records/value.ts'
 import type { Condition } from './condition.ts'
-import { compileExpression, isFault, type Meta } from '../expression/compile.ts'
+import { compileExpression, isFault } from '../expression/compile.ts'
+import type { Meta } from '../expression/parts.ts'
 import { orderOf } from './order.ts'
 
 export type Truth = boolean | null

@@ -1,6 +1,6 @@
 import { Type, type Static } from 'typebox'
 import { shownText } from '../definition/id.ts'
-import { EXPRESSION_CHARACTERS } from '../expression/compile.ts'
+import { EXPRESSION_CHARACTERS } from '../expression/syntax.ts'
 import { maskSchema, printMask } from './mask.ts'
 
 const name = shownText('The name of the column', 300, 1)
