@@ -15,8 +15,10 @@ const LOOK_EVERY_MS = 1_000
 /** One record on both sides, looked at every second: a change at the source can be seen arriving. */
 export function RowsSection() {
   const pipeline = useOutletContext<PipelineStatus>()
-  const { id, lanes, fromName, toName } = pipeline
+  const { id, lanes, origins, toName } = pipeline
   const [lane, setLane] = useState(0)
+  const origin = origins.find(({ tag }) => tag === lanes[lane]?.origin)
+  const fromName = origin?.connectionName ?? pipeline.fromName
   const [key, setKey] = useState<string[]>()
   const row = (of: string) => api<RowPair>('GET', `/pipelines/${id}/lanes/${lane}/row${of}`)
   // The last row is chosen once and then stays, whatever comes after it.
