@@ -3,72 +3,29 @@
  * target holds just what a pipeline by that plan would have brought there. Compared by both systems' own SQL.
  */
 import { afterAll, beforeAll, describe, expect, test } from '@jest/globals'
-import type { ConnectionInfo } from '@tide/core/api/connections'
 import type { PipelineStatus } from '@tide/core/api/pipelines'
 import type { PlanAnswer } from '@tide/core/api/plans'
 import type { Definition } from '@tide/core/definition/definition'
-import { mkdtempSync, rmSync } from 'node:fs'
-import { createServer, type Server } from 'node:http'
-import type { AddressInfo } from 'node:net'
-import { tmpdir } from 'node:os'
 import { join } from 'node:path'
-import pg from 'pg'
-import { startRealMariadb, type RealMariadb } from '../../connectors/tests/real-mariadb.ts'
-import { startRealPostgres, type RealPostgres } from '../../connectors/tests/real-postgres.ts'
 import { eventually } from '../../../e2e/server.ts'
 import { call } from '../../stand-ins/src/api-call.ts'
-import { createApp } from '../src/app.ts'
-import { openDataFolder } from '../src/data-folder.ts'
-import { openServices } from '../src/process.ts'
-import type { Services } from '../src/services.ts'
+import { openRealSystems, type RealSystems } from './real-systems.ts'
 
-const folder = mkdtempSync(join(tmpdir(), 'constant-tide-change-'))
-let postgres: RealPostgres
-let mariadb: RealMariadb
-let services: Services
-let server: Server
+let systems: RealSystems
 let url: string
-const ids: Record<string, string> = {}
-
-async function at(site: string, sql: string): Promise<void> {
-  const client = new pg.Client({ ...postgres.config, database: site })
-  await client.connect()
-  await client.query(sql)
-  await client.end()
-}
-
-const ask = async (connection: string, sql: string): Promise<string[][]> =>
-  (await call<{ rows: string[][] }>(url, 'POST', '/query', { connection: ids[connection], sql })).rows
+let ids: Record<string, string>
+const at = (site: string, sql: string) => systems.inPostgres(site, sql)
+const ask = (connection: string, sql: string) => systems.ask(connection, sql)
 
 beforeAll(async () => {
-  ;[postgres, mariadb] = await Promise.all([startRealPostgres(), startRealMariadb()])
-  const client = await postgres.connect()
-  for (const database of ['alder', 'bracken', 'cotter', 'gathered'])
-    await client.query(`CREATE DATABASE ${database}`)
-  await client.end()
-  services = await openServices(await openDataFolder(join(folder, 'data'), 'here'))
-  server = createServer(createApp(services).callback())
-  await new Promise<void>(resolve => server.listen(0, '127.0.0.1', resolve))
-  url = `http://127.0.0.1:${(server.address() as AddressInfo).port}`
-  const connect = async (name: string, kind: string, config: object) => {
-    ids[name] = (await call<ConnectionInfo>(url, 'POST', '/connections', { name, kind, config })).id
-  }
-  await connect('alder', 'postgres', { ...postgres.config, database: 'alder' })
-  await connect('bracken', 'postgres', { ...postgres.config, database: 'bracken' })
-  await connect('cotter', 'postgres', { ...postgres.config, database: 'cotter' })
-  await connect('into duckdb', 'duckdb', { path: join(folder, 'gathered.duckdb') })
-  await connect('into postgres', 'postgres', { ...postgres.config, database: 'gathered' })
-  await connect('into mariadb', 'mariadb', { ...mariadb.config, database: 'gathered' })
-  const session = await mariadb.connect()
-  await session.run('CREATE DATABASE gathered')
-  await session.close()
+  systems = await openRealSystems(['alder', 'bracken', 'cotter', 'gathered'])
+  ;({ url, ids } = systems)
+  await systems.inMariadb('CREATE DATABASE gathered')
+  await systems.connect('into duckdb', 'duckdb', { path: join(systems.folder, 'gathered.duckdb') })
+  await systems.connect('into postgres', 'postgres', { ...systems.postgres.config, database: 'gathered' })
+  await systems.connect('into mariadb', 'mariadb', { ...systems.mariadb.config, database: 'gathered' })
 }, 120_000)
-afterAll(async () => {
-  server?.close()
-  await services?.close()
-  await Promise.all([postgres?.close(), mariadb?.close()])
-  rmSync(folder, { recursive: true, force: true })
-})
+afterAll(() => systems?.close())
 
 /** Somebody who goes on writing until told to stop. */
 function writing(sites: readonly string[]): () => Promise<void> {

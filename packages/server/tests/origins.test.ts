@@ -4,81 +4,38 @@
  * in the end the target holds of each just what it has.
  */
 import { afterAll, beforeAll, describe, expect, test } from '@jest/globals'
-import type { ConnectionInfo } from '@tide/core/api/connections'
 import type { PipelineStatus } from '@tide/core/api/pipelines'
 import type { PlanAnswer } from '@tide/core/api/plans'
 import type { Definition } from '@tide/core/definition/definition'
-import { mkdtempSync, rmSync } from 'node:fs'
-import { createServer, type Server } from 'node:http'
-import type { AddressInfo } from 'node:net'
-import { tmpdir } from 'node:os'
 import { join } from 'node:path'
-import pg from 'pg'
-import { startRealMariadb, type RealMariadb } from '../../connectors/tests/real-mariadb.ts'
-import { startRealPostgres, type RealPostgres } from '../../connectors/tests/real-postgres.ts'
 import { eventually } from '../../../e2e/server.ts'
-import { createApp } from '../src/app.ts'
-import { openDataFolder } from '../src/data-folder.ts'
-import { openServices } from '../src/process.ts'
-import type { Services } from '../src/services.ts'
 import { call } from '../../stand-ins/src/api-call.ts'
+import { openRealSystems, type RealSystems } from './real-systems.ts'
 
-const folder = mkdtempSync(join(tmpdir(), 'constant-tide-origins-'))
-let postgres: RealPostgres
-let mariadb: RealMariadb
-let services: Services
-let server: Server
+let systems: RealSystems
 let url: string
-const ids: Record<string, string> = {}
+let ids: Record<string, string>
 
 /** Runs statements at a source. */
 const at: Record<string, (sql: string) => Promise<void>> = {
-  alder: sql => inPostgres('alder', sql),
-  bracken: sql => inPostgres('bracken', sql),
-  cotter: async sql => {
-    const session = await mariadb.connect()
-    for (const statement of sql.split(';')) if (statement.trim()) await session.run(statement)
-    await session.close()
-  },
+  alder: sql => systems.inPostgres('alder', sql),
+  bracken: sql => systems.inPostgres('bracken', sql),
+  cotter: sql => systems.inMariadb(sql),
 }
 const SITES = Object.keys(at)
-
-async function inPostgres(database: string, sql: string): Promise<void> {
-  const client = new pg.Client({ ...postgres.config, database })
-  await client.connect()
-  await client.query(sql)
-  await client.end()
-}
-
-const ask = async (connection: string, sql: string): Promise<string[][]> =>
-  (await call<{ rows: string[][] }>(url, 'POST', '/query', { connection: ids[connection], sql })).rows
+const ask = (connection: string, sql: string) => systems.ask(connection, sql)
 
 beforeAll(async () => {
-  ;[postgres, mariadb] = await Promise.all([startRealPostgres(), startRealMariadb()])
-  const client = await postgres.connect()
-  for (const database of ['alder', 'bracken', 'gathered']) await client.query(`CREATE DATABASE ${database}`)
-  await client.end()
-  services = await openServices(await openDataFolder(join(folder, 'data'), 'here'))
-  server = createServer(createApp(services).callback())
-  await new Promise<void>(resolve => server.listen(0, '127.0.0.1', resolve))
-  url = `http://127.0.0.1:${(server.address() as AddressInfo).port}`
-  const connect = async (name: string, kind: string, config: object) => {
-    ids[name] = (await call<ConnectionInfo>(url, 'POST', '/connections', { name, kind, config })).id
-  }
-  await connect('alder', 'postgres', { ...postgres.config, database: 'alder' })
-  await connect('bracken', 'postgres', { ...postgres.config, database: 'bracken' })
-  await connect('cotter', 'mariadb', mariadb.config)
-  await connect('into duckdb', 'duckdb', { path: join(folder, 'gathered.duckdb'), fold: 'upper' })
-  await connect('into postgres', 'postgres', { ...postgres.config, database: 'gathered' })
-  await connect('into mariadb', 'mariadb', { ...mariadb.config, database: 'gathered' })
-  await at.cotter!('CREATE DATABASE gathered')
+  systems = await openRealSystems(['alder', 'bracken', 'gathered'])
+  ;({ url, ids } = systems)
+  await systems.inMariadb('CREATE DATABASE gathered')
+  await systems.connect('cotter', 'mariadb', systems.mariadb.config)
+  const path = join(systems.folder, 'gathered.duckdb')
+  await systems.connect('into duckdb', 'duckdb', { path, fold: 'upper' })
+  await systems.connect('into postgres', 'postgres', { ...systems.postgres.config, database: 'gathered' })
+  await systems.connect('into mariadb', 'mariadb', { ...systems.mariadb.config, database: 'gathered' })
 }, 120_000)
-afterAll(async () => {
-  server?.close()
-  await services?.close()
-  await Promise.all([postgres?.close(), mariadb?.close()])
-  rmSync(folder, { recursive: true, force: true })
-})
+afterAll(() => systems?.close())
 
 const definition = (to: string): Definition => ({
   version: 2,
