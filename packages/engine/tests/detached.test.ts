@@ -97,6 +97,20 @@ test('while one lane is copied again, changes of the others land, and its own la
   await engine.stop()
 })
 
+test('rows of an earlier start are gone, also where emptying was cut off behind the first checkpoint', async () => {
+  let cut = false
+  const one = bed(() => {
+    if (cut || !one.target.state.checkpoint) return undefined
+    cut = true
+    return 'before'
+  })
+  one.target.state.rows.push(['beds/stray', ['stray', 'left from before']])
+  for (let i = 0; i < 5; i++) one.log.commit([['beds', `bed ${i}`]])
+  const engine = await started(one)
+  expect([cut, there(one, 'beds').join().includes('stray')]).toEqual([true, false])
+  await engine.stop()
+})
+
 test('the source may not forget what a lane that is copied again still needs', async () => {
   const one = bed()
   for (let i = 0; i < 10; i++) one.log.commit([['beds', `bed ${i}`]])

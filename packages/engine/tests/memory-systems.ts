@@ -61,12 +61,14 @@ export class MemoryTarget {
       },
       gathering: this.gathering,
       ddl: () => [],
-      prepare: (_steps, checkpoint) =>
+      prepare: (steps, checkpoint) =>
         troubled(trouble, () => {
           if ((this.state.checkpoint?.epoch ?? 0) > checkpoint.epoch)
             throw new Failure('structural', 'overtaken', 'stop')
           this.prepared++
-          this.state = { rows: [], checkpoint: structuredClone(checkpoint) }
+          // Tables that are not made for it keep what is in them.
+          const rows = steps.length > 0 ? [] : this.state.rows
+          this.state = { rows, checkpoint: structuredClone(checkpoint) }
         }),
       make: () => Promise.reject(new Error('nobody shares this target')),
       change: (steps, again, checkpoint) =>

@@ -30,8 +30,9 @@ async function affinityOf(services: Services, id: string, definition: OneSource)
   if (!journal && !held) return null
   const system = await targetSystems(services)
   const others = (await store.pipelines.list()).flatMap(runsOf).filter(
-    // One that stopped for a reason still has its place in the journal.
-    other => other.id !== id && other.of !== id && other.home !== null && other.reason?.kind !== 'person',
+    // One that stopped for a reason still has its place in the journal; one that is finished has none.
+    ({ id: other, of, home, state, reason }) =>
+      other !== id && of !== id && home !== null && state !== 'Finished' && reason?.kind !== 'person',
   )
   const sharesJournal = (other: PipelineRecord) => journal && other.definition.from === from
   const sharesTarget = (other: PipelineRecord) => held && system(other.definition.to) === system(to)

@@ -136,9 +136,7 @@ export async function planForMore(
   // For no pipeline: what belongs to this very one is refused as well.
   const plan = await planFor(services, more, { pipeline: undefined, fresh, runs: true })
   // What the rules do elsewhere was said when it was started.
-  const notes = plan.notes.filter(({ level, tables }) => level !== 'warning' || tables)
-  if (added.length > 0) return { ...plan, notes }
-  return { ...plan, notes: [undecidedNote('tables', 'No further table is ticked.', 'Tick those to add.')] }
+  return { ...plan, notes: plan.notes.filter(({ level, tables }) => level !== 'warning' || tables) }
 }
 
 /** The plan by which a pipeline that runs becomes what another definition says. */

@@ -56,6 +56,8 @@ export function SetupPage() {
   if (!known || !connections || !connectors) return null
   if (id && !pipeline) return <p className="p-8 text-ink-2">This pipeline is not there any more.</p>
   const back = versions?.find(version => version.number === Number(number))?.definition
+  if (number !== null && !back)
+    return <p className="p-8 text-ink-2">There is no version {number} of this pipeline.</p>
   const begin = back ?? pipeline?.definition ?? { ...EMPTY, from: search.get('from') ?? '' }
   return <Setup begin={begin} present={pipeline} connections={connections} connectors={connectors} />
 }

@@ -104,6 +104,18 @@ export function firstCheckpoint(
   }
 }
 
+/** The number of no plan. */
+const UNEMPTIED = -1
+
+/** A checkpoint before whose lanes rows of an earlier start may still be in the tables; whoever finds it empties them. */
+export function unemptied(checkpoint: Checkpoint): Checkpoint {
+  return { ...checkpoint, streams: [{ ...singleStream(checkpoint), plan: UNEMPTIED }] }
+}
+
+export function isUnemptied(checkpoint: Checkpoint): boolean {
+  return singleStream(checkpoint).plan === UNEMPTIED
+}
+
 /**
  * The copy of these lanes set back to its beginning; what they have counted stays. They are detached from here, while the
  * others go on; when there are no others, they stay together.

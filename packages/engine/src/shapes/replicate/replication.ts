@@ -11,10 +11,12 @@ import {
   changed,
   detachedLanes,
   firstCheckpoint,
+  isUnemptied,
   landedChanges,
   placesOf,
   SharedCheckpoint,
   uncopied,
+  unemptied,
 } from './checkpoint.ts'
 import { copyLanes } from './copy.ts'
 import { DetachedLanes } from './detached.ts'
@@ -171,21 +173,22 @@ export class OpenReplication implements OpenRun {
     await this.othersFirst()
     const now = this.run.parts.surroundings.now()
     const checkpoint = firstCheckpoint(id, epoch, position, this.begun, now)
-    await target.prepare([...steps, ...(change?.steps ?? [])], checkpoint)
+    const made = [...steps, ...(change?.steps ?? [])]
     // Where the tables are not made for this, rows of before may be in them.
-    if (steps.length === 0)
-      await target.empty(
-        lanes.map(lane => lane.target),
-        checkpoint,
-      )
+    if (steps.length > 0) await target.prepare(made, checkpoint)
+    else {
+      await target.prepare(made, unemptied(checkpoint))
+      await this.empty(checkpoint)
+    }
     await this.run.parts.pipelines.changed(id, this.run.record.plan)
-    const made = steps.length > 0 ? `Prepared ${lanes.length} tables at the target; changes` : 'Changes'
-    await this.run.log('info', `${made} are captured from ${position.at} on.`)
+    const said = steps.length > 0 ? `Prepared ${lanes.length} tables at the target; changes` : 'Changes'
+    await this.run.log('info', `${said} are captured from ${position.at} on.`)
     return checkpoint
   }
 
   /** What another plan asks for is done with the checkpoint that is by that plan, at once or not at all. */
-  private async changed(found: Checkpoint): Promise<Checkpoint> {
+  private async changed(there: Checkpoint): Promise<Checkpoint> {
+    const found = isUnemptied(there) ? await this.empty(there) : there
     const { source, target } = this.sides
     const { id, change, plan } = this.run.record
     if (!change) return found
@@ -208,6 +211,17 @@ export class OpenReplication implements OpenRun {
     }
     await this.run.parts.pipelines.changed(id, plan)
     return next
+  }
+
+  /** All lanes' parts, with the checkpoint that says so. */
+  private async empty(checkpoint: Checkpoint): Promise<Checkpoint> {
+    const { plan } = this.run.record
+    const emptied = { ...checkpoint, streams: [{ ...singleStream(checkpoint), plan }] }
+    await this.sides.target.empty(
+      this.known.lanes.map(({ target }) => target),
+      emptied,
+    )
+    return emptied
   }
 
   /** Tables that origins share are altered by one of them, before the others write by the new plan. */
