@@ -34,7 +34,10 @@ export class JournalKeepers {
         (await this.pipelines.list())
           .flatMap(runsOf)
           .filter(({ definition }) => definition.from === connection)
-          .filter(({ state, reason }) => !['Draft', 'Ready', 'Finished'].includes(state) && reason?.kind !== 'person')
+          .filter(
+            ({ state, reason }) =>
+              !['Draft', 'Ready', 'Finished'].includes(state) && reason?.kind !== 'person',
+          )
           .map(({ id, lanes }) => ({ id, tables: lanes.map(({ source }) => source) }))
       keeper = new JournalKeeper(this.folderOf(connection), connection, open, this.surroundings, earlier)
       this.keepers.set(connection, keeper)
