@@ -42,6 +42,7 @@ export class Following {
     plan: Plan,
     journals: JournalKeepers,
     connections: EngineParts['connections'],
+    id = `${from}_${target}`,
   ) {
     this.target = target
     this.plan = plan
@@ -55,7 +56,7 @@ export class Following {
       tables: [],
     } as const
     this.store = new MemoryStore({ ...definition, tables: [] }, Date.now)
-    Object.assign(this.store.record, { id: `${from}_${target}`, holder: 'here', state: 'Ready' })
+    Object.assign(this.store.record, { id, holder: 'here', state: 'Ready' })
     const nothing = async () => {}
     this.parts = {
       name: 'here',
@@ -88,6 +89,11 @@ export class Following {
 
   private made(): Runner {
     return new Runner(this.parts, structuredClone(this.store.record), 'here')
+  }
+
+  /** Why it stopped. */
+  get why(): string {
+    return this.store.record.reason?.message ?? JSON.stringify(this.runner.status)
   }
 
   get state(): string {

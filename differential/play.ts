@@ -14,7 +14,9 @@ import { openTarget } from './connectors.ts'
 import { Following, surroundings, type Outcome } from './following.ts'
 import type { Told } from './life.ts'
 import type { SystemKind } from './render.ts'
-import { shapingOf } from './shaping.ts'
+import { madeBefore } from './before.ts'
+import { chance } from './chance.ts'
+import { isAddedTo, shapingOf } from './shaping.ts'
 import { buildScript, type BuiltTable, type Script } from './script.ts'
 import { Source } from './source.ts'
 import type { SourceName, Systems } from './systems.ts'
@@ -51,22 +53,35 @@ export async function play(
     const tables = await setUp(source, script, told)
     const catalogue = await withSession(open, name, session => session.catalogue())
     const outcomes: Outcome[] = []
-    for (const target of targets) {
-      const planned = await planFor(
-        target,
-        open,
-        source,
-        catalogue.datasets,
-        tables,
-        `${name}_there`,
-        one.shaping,
-      )
-      if (planned.refusal) outcomes.push({ target, result: 'refused', detail: planned.refusal })
-      if (planned.plan.lanes.length > 0)
-        following.push(new Following(target, name, planned.plan, journals, connections))
-    }
     const phase = (n: number) => source.live(script, n, name, told)
     await phase(0)
+    const planned = (target: SystemKind) =>
+      planFor(target, open, source, catalogue.datasets, tables, `${name}_there`, one.shaping)
+    for (const target of targets) {
+      const first = await planned(target)
+      if (first.refusal) outcomes.push({ target, result: 'refused', detail: first.refusal })
+      if (first.plan.lanes.length === 0) continue
+      let { plan } = first
+      if (isAddedTo(one.shaping)) {
+        const { profile } = await withSession(open, target, async session => session.target!)
+        const before = madeBefore(plan, profile, chance(one.shaping))
+        const copied = new Following(target, name, before, journals, connections, `${name}_${target}_before`)
+        copied.begin()
+        const filled = await copied.until(() => copied.state === 'Following')
+        await copied.halt()
+        if (!filled) {
+          outcomes.push({ target, result: 'different', detail: `before: ${copied.why}` })
+          continue
+        }
+        const again = await planned(target)
+        if (again.refusal !== first.refusal) {
+          outcomes.push({ target, result: 'different', detail: `its own table: ${again.refusal}` })
+          continue
+        }
+        plan = again.plan
+      }
+      following.push(new Following(target, name, plan, journals, connections))
+    }
     const during = phase(1)
     for (const one of following) one.begin()
     if (one.cutOff) {
@@ -175,6 +190,7 @@ async function planFor(
         tables: chosen.map(name => ({ namespace: source.namespace, name })),
         targetSchema,
         ...shaped,
+        there: { rows: 'add', structure: 'add what is missing' },
         origins: [{ tag: '', sameKind: target === source.kind, source: datasets }],
         target: there.datasets,
         targetSchemas: there.schemas,

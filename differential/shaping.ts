@@ -11,6 +11,11 @@ import { chance, HOSTILE } from './chance.ts'
 
 export type ShapingOfCase = Pick<PlanInput, 'names' | 'columns' | 'scopes' | 'deletes'>
 
+/** Whether its tables are there before, with rows of an earlier copy. */
+export function isAddedTo(n: number): boolean {
+  return chance(n ^ 0xadd).chance(0.3)
+}
+
 /** Names, columns, scope and deletions, each left as it is in some of the cases. */
 export function shapingOf(
   n: number,

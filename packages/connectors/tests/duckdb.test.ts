@@ -5,10 +5,20 @@ import { existsSync, mkdtempSync, rmSync } from 'node:fs'
 import { tmpdir } from 'node:os'
 import { join } from 'node:path'
 import { DuckDBInstance } from '@duckdb/node-api'
+import type { PrepareStep } from '@tide/core/plan/steps'
 import type { Session } from '../src/contract/session.ts'
 import { eventually } from '../../../e2e/server.ts'
 import { duckdb } from '../src/duckdb/connector.ts'
 import { lease } from '../src/duckdb/instance.ts'
+
+const beds = (namespace: string): PrepareStep => ({
+  step: 'create table',
+  table: { namespace, name: 'beds' },
+  columns: [
+    { name: 'id', type: { kind: 'int', bits: 32, signed: true }, nativeType: 'INTEGER', nullable: false },
+  ],
+  key: ['id'],
+})
 
 describe('DuckDB', () => {
   let folder: string
@@ -43,6 +53,13 @@ describe('DuckDB', () => {
     )
     expect([status, existsSync(left), existsSync(alive)]).toEqual([0, false, true])
     rmSync(alive, { recursive: true })
+  })
+
+  test('a schema cannot be named like the file, which DuckDB would not tell from it', async () => {
+    const { target } = session
+    const step = { step: 'create schema', schema: 'W' } as const
+    await expect(target!.make('p', [step, beds('W')])).rejects.toThrow('Ambiguous reference')
+    expect(target!.profile.noSchema).toMatchObject({ name: 'w' })
   })
 
   test('a process that ends takes nothing along, and is started anew for whoever comes', async () => {

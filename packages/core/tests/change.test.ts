@@ -45,6 +45,8 @@ function planOf(part: Part, running?: readonly Lane[], tags = ['']): Plan {
       naming: { fold: 'none', allowed: 'any', maxLength: 60 },
       typeOf: duckdbColumn,
       nameKey: name => name.toLowerCase(),
+      needsKey: 'unique',
+      keepsOthers: true,
     },
     claims: [],
     own: once,

@@ -307,6 +307,8 @@ const plan = (part: Partial<PlanInput>) =>
       naming: { fold: 'none', allowed: 'any', maxLength: 60 },
       typeOf: duckdbColumn,
       nameKey: name => name.toLowerCase(),
+      needsKey: 'unique',
+      keepsOthers: true,
     },
     claims: [],
     own: [],

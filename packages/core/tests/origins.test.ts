@@ -41,6 +41,8 @@ const planOf = (sources: Record<string, Dataset[]>, part: Partial<PlanInput> = {
       naming: { fold: 'upper', allowed: 'any', maxLength: 60 },
       typeOf: duckdbColumn,
       nameKey: name => name.toLowerCase(),
+      needsKey: 'unique',
+      keepsOthers: true,
     },
     claims: [],
     own: [],

@@ -40,6 +40,8 @@ const input = (part: Partial<PlanInput> = {}): PlanInput => ({
     naming: { fold: 'upper', allowed: 'word', maxLength: 12 },
     typeOf: duckdbColumn,
     nameKey: name => name.toLowerCase(),
+    needsKey: 'unique',
+    keepsOthers: true,
   },
   claims: [],
   own: [],
@@ -84,11 +86,6 @@ describe('plan', () => {
       'a table of another pipeline, whatever its case',
       { claims: [{ pipeline: 'Beds nightly', table: { namespace: 'Nursery', name: 'beds' } }] },
       'NURSERY.BEDS belongs to the pipeline “Beds nightly”.',
-    ],
-    [
-      'a table that is there',
-      { target: [table('BEDS', { namespace: 'NURSERY', rows: 7 })] },
-      'NURSERY.BEDS exists already, with 7 rows that no pipeline of ours put there.',
     ],
   ])('refuses %s', (_, part, message) => {
     expect(refusals(part)).toEqual([message])

@@ -58,6 +58,8 @@ export class MemoryTarget {
         naming: { fold: 'none', allowed: 'any', maxLength: 99 },
         typeOf: () => ({ native: 'TEXT' }),
         nameKey: name => name,
+        needsKey: 'unique',
+        keepsOthers: true,
       },
       gathering: this.gathering,
       ddl: () => [],

@@ -75,7 +75,12 @@ export async function planFor(
       notes: [...notes, ...checks, ...plan.notes].sort(byHarm),
       statements: targetSide.ddl(plan.steps),
       ...capture,
-      estimateSeconds: await estimate(services, to, origins, has(['copied', 'copied again'])),
+      estimateSeconds: await estimate(
+        services,
+        to,
+        origins,
+        has(['copied', 'copied again']).filter(({ there }) => there !== 'are the copy'),
+      ),
     }
   })
 }

@@ -7,7 +7,7 @@ import type { Config, Connector, Session } from '../contract/session.ts'
 import { duckdbFailure } from './errors.ts'
 import type { DuckdbConnection } from './host.ts'
 import { existsSync } from 'node:fs'
-import { dirname, resolve } from 'node:path'
+import { dirname, parse, resolve } from 'node:path'
 import { probeFolder } from '../folder-probe.ts'
 import { fileIdentity } from './file.ts'
 import { lease, WRITABLE_REMEDY } from './instance.ts'
@@ -64,7 +64,11 @@ async function open(config: Config): Promise<Session> {
   const profile: TargetProfile = {
     naming: { fold, allowed, maxLength },
     typeOf: duckdbColumn,
+    // DuckDB names the database after its file, and then cannot tell the two apart.
+    noSchema: { name: parse(path).name, because: 'the file is called so, too' },
     nameKey: name => name.toLowerCase(),
+    needsKey: 'none',
+    keepsOthers: false,
   }
   /** Reading goes on beside writing, on a connection for each request. */
   const reading = async <T>(body: (connection: DuckdbConnection) => Promise<T>): Promise<T> => {

@@ -8,6 +8,7 @@ import type { DuckdbConnection } from './host.ts'
 import { questionIn } from './question.ts'
 import { misunderstood, tooMuchMemory } from '../question/refusal.ts'
 import { messageOf, Failure } from '@tide/core/failure'
+import { duckdbLogical } from '@tide/core/shape/duckdb'
 import { canonicalText, ident, tableName, typedValue } from './sql.ts'
 
 const TABLES = `
@@ -33,7 +34,7 @@ export async function readCatalogue(connection: DuckdbConnection): Promise<Catal
       .filter(column => column[0] === namespace && column[1] === name)
       .map(column => ({
         name: column[2]!,
-        type: { kind: 'other', native: column[3]! },
+        type: duckdbLogical(column[3]!),
         nativeType: column[3]!,
         nullable: Boolean(column[4]),
       })),

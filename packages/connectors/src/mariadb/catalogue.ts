@@ -67,6 +67,7 @@ export async function readCatalogue(session: Session): Promise<Catalogue> {
       ...(view
         ? { key: [], keyNote: 'Views have none; changes to them are not captured.' }
         : chooseKey(keys.get(datasetId(table)) ?? [])),
+      ...uniquesOf(keys.get(datasetId(table)) ?? []),
       ...notFollowed(cascades.get(datasetId(table))),
       rows: Number(row.estimate ?? 0),
       rowsExact: false,
@@ -127,11 +128,24 @@ interface IndexRow {
   part: string | null
 }
 
-/** A whole index over columns that are never null. One that holds only the beginnings of values tells no rows apart. */
-function chooseKey(rows: IndexRow[]): Pick<Dataset, 'key' | 'keyNote'> {
+/** Also those over nullable columns or beginnings of values: rows are replaced by any of them. */
+function uniquesOf(rows: readonly IndexRow[]): Pick<Dataset, 'uniques'> {
+  const uniques = [...byIndex(rows)].map(([name, index]) => ({
+    columns: index.map(({ field, part }) => (part === null ? field : `${field}(${part})`)),
+    primary: name === 'PRIMARY',
+  }))
+  return uniques.length > 0 ? { uniques } : {}
+}
+
+function byIndex(rows: readonly IndexRow[]): Map<string, IndexRow[]> {
   const indexes = new Map<string, IndexRow[]>()
   for (const row of rows) indexes.set(row.constraint, [...(indexes.get(row.constraint) ?? []), row])
-  const notNull = [...indexes.values()].filter(index => index.every(({ nullable }) => nullable === '0'))
+  return indexes
+}
+
+/** A whole index over columns that are never null. One that holds only the beginnings of values tells no rows apart. */
+function chooseKey(rows: IndexRow[]): Pick<Dataset, 'key' | 'keyNote'> {
+  const notNull = [...byIndex(rows).values()].filter(index => index.every(({ nullable }) => nullable === '0'))
   const usable = notNull.find(index => index.every(({ part }) => part === null))
   if (usable) return { key: usable.map(({ field }) => field) }
   const short = notNull[0]?.find(({ part }) => part !== null)

@@ -109,6 +109,7 @@ async function readOnce(
     ...(method === 'log'
       ? logKey(row, keys.get(row.oid) ?? [])
       : chooseKey(row.kind, keys.get(row.oid) ?? [])),
+    ...uniquesOf(keys.get(row.oid) ?? []),
     ...(method === 'log' && row.kind === 'p'
       ? { unseen: 'the log does not tell when a single partition is truncated, detached or dropped' }
       : {}),
@@ -215,6 +216,16 @@ interface TableRow {
   kind: string
   identity: string
   partition: string
+}
+
+function uniquesOf(keys: readonly KeyRow[]): Pick<Dataset, 'uniques'> {
+  const uniques = keys
+    .filter(({ indimmediate, all_not_null }) => indimmediate === 't' && all_not_null === 't')
+    .map(({ columns, indisprimary }) => ({
+      columns: JSON.parse(columns) as string[],
+      primary: indisprimary === 't',
+    }))
+  return uniques.length > 0 ? { uniques } : {}
 }
 
 type KeyChoice = { key: string[]; keyNote?: string }

@@ -41,7 +41,12 @@ export function shapedEffect(folded: Folded, shaper: LaneShaper, landedAt: strin
     }
   }
   if (shaper.keyIsIdentity) {
-    const effect = { ...emptied, removed, puts, ...(fresh && !shaper.keepsDeleted ? { fresh } : {}) }
+    const effect = {
+      ...emptied,
+      removed,
+      puts,
+      ...(fresh && !shaper.keepsDeleted && !shaper.findsRows ? { fresh } : {}),
+    }
     return { effect, needs, misfits }
   }
   const byKey = new Map<string, Put[]>()

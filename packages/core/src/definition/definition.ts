@@ -4,6 +4,7 @@ import { namingRuleSchema } from '../naming/rule.ts'
 import { conditionSchema } from '../scope/condition.ts'
 import { columnRuleSchema } from '../shape/column-rule.ts'
 import { CHOSEN_PATTERN, shownText } from './id.ts'
+import { deletesSchema, laneRuleSchema, thereSchema } from './lane-rule.ts'
 
 const tableList = Type.Array(
   Type.Object(
@@ -84,17 +85,11 @@ const replicateSchema = Type.Object(
       ),
     ),
     /** What becomes at the target of rows that the source deletes; they go by default. */
-    deletes: Type.Optional(
-      Type.Union([
-        Type.Enum(['remove', 'keep']),
-        Type.Object(
-          {
-            mark: shownText('The column of the mark', 300, 1),
-          },
-          { additionalProperties: false },
-        ),
-      ]),
-    ),
+    deletes: Type.Optional(deletesSchema),
+    /** What becomes of tables that are at the target already. */
+    there: Type.Optional(thereSchema),
+    /** What is otherwise for some of the lanes. */
+    lanes: Type.Optional(Type.Array(laneRuleSchema, { title: 'Lane rules', maxItems: 1000 })),
   },
   { additionalProperties: false },
 )

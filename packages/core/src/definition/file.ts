@@ -38,7 +38,7 @@ function ordered(value: unknown, first: readonly string[], last: readonly string
 /** As YAML; a table, a rule or a pattern takes a line. */
 export function printFile(file: Definition): string {
   const document = new Document(ordered(file, FIRST, []))
-  for (const list of ['from', 'tables', 'without', 'patterns', 'names', 'columns', 'scopes']) {
+  for (const list of ['from', 'tables', 'without', 'patterns', 'names', 'columns', 'scopes', 'lanes']) {
     const items: unknown = document.get(list)
     if (!isSeq(items)) continue
     for (const item of items.items) if (isMap(item)) item.flow = true

@@ -5,7 +5,7 @@ import { alterationOf, isNothing, type Alteration } from './alteration.ts'
 import type { PlanInput } from './input.ts'
 import { laneId, type Lane } from './lane.ts'
 import { grouped, type PlanNote } from './note.ts'
-import type { PrepareStep } from './steps.ts'
+import type { PrepareStep, StepsThere } from './steps.ts'
 import { tableKey } from './tables.ts'
 
 /**
@@ -28,8 +28,8 @@ export interface PlanChange {
   takenOut: number[]
 }
 
-export function isCopied({ fate }: LaneChange): boolean {
-  return fate === 'copied' || fate === 'copied again'
+export function isCopied({ fate }: LaneChange, { there }: Lane): boolean {
+  return fate === 'copied again' || (fate === 'copied' && there !== 'are the copy')
 }
 
 const SAID: Record<LaneFate, string> = {
@@ -54,10 +54,11 @@ export function fatesSaid({ lanes, takenOut }: PlanChange): string[] {
 export function planChange(
   running: readonly Lane[],
   lanes: readonly Lane[],
+  there: StepsThere,
   input: PlanInput,
   notes: PlanNote[],
 ): { change: PlanChange; steps: PrepareStep[] } {
-  return new Changing(running, lanes, input, notes).plan()
+  return new Changing(running, lanes, input, notes).plan(there)
 }
 
 /** A lane, and its place among those that run. */
@@ -82,21 +83,24 @@ class Changing {
     this.wanted = new Set(lanes.map(({ target }) => this.keyOf(target)))
   }
 
-  plan(): { change: PlanChange; steps: PrepareStep[] } {
+  /** `others`: what is done with tables that others have made. */
+  plan(others: StepsThere): { change: PlanChange; steps: PrepareStep[] } {
     const places = new Map(this.running.map((lane, place) => [laneId(lane), place]))
     const fates = new Map<Lane, LaneChange>()
     const steps: PrepareStep[] = []
     for (const group of grouped(this.lanes, ({ source }) => datasetId(source))) {
       const pairs = group.map(lane => ({ lane, was: places.get(laneId(lane)) ?? null }))
       const alteration = this.together(pairs)
-      const step = this.tableStep(group[0]!, alteration)
-      if (step) steps.push(step)
+      const said = others.get(this.keyOf(group[0]!.target))
+      const step = said ? undefined : this.tableStep(group[0]!, alteration)
+      steps.push(...(said ?? []), ...(step ? [step] : []))
+      if (step?.step === 'replace table') this.refuseOthersRows(group)
       const again = pairs.filter(({ lane, was }) => {
         const fate = was === null ? 'copied' : fateOf(this.running[was]!, lane, alteration)
         fates.set(lane, { was, fate })
         return fate === 'copied again'
       })
-      this.noteRows(pairs, again, alteration)
+      if (!said) this.noteRows(pairs, again, alteration)
       if (alteration) this.noteAlteration(group[0]!, alteration)
     }
     const kept = new Set([...fates.values()].map(({ was }) => was))
@@ -134,6 +138,18 @@ class Changing {
     return { step, table, columns, key }
   }
 
+  private refuseOthersRows(group: readonly Lane[]): void {
+    const { source, target, there } = group[0]!
+    if (there !== 'add') return
+    this.notes.push({
+      level: 'refused',
+      message: `${printName(target)} would have to be made anew, and has rows that are not of this pipeline.`,
+      remedy: 'Alter it at the target, or stop the pipeline and say what becomes of them.',
+      tables: [source],
+      section: 'to',
+    })
+  }
+
   /** What rows go. */
   private noteRows(pairs: readonly Pair[], again: readonly Pair[], alteration: Alteration | undefined): void {
     const { source, target } = pairs[0]!.lane
@@ -143,7 +159,13 @@ class Changing {
     const before = first && this.running[first.was!]!.target
     const moved = before && this.keyOf(before) !== this.keyOf(target)
     const there = this.there.get(this.keyOf(target))
-    if (first && !moved) {
+    if (first && !moved && first.lane.there === 'add') {
+      note(
+        'warning',
+        `${printName(source)} is copied again over what is in ${printName(target)}.`,
+        'Rows that the source has no more stay there.',
+      )
+    } else if (first && !moved) {
       const tags = again.flatMap(({ lane: { origin } }) => origin ?? [])
       const part =
         tags.length === 0 || tags.length === pairs.length ? '' : `The part of ${tags.join(', ')} in `

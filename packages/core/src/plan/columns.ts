@@ -1,4 +1,5 @@
 /** The columns of a lane: what is read, what is written, and what is to be said of it. */
+import type { Deletes } from '../definition/lane-rule.ts'
 import { compileExpression, isFault, type Expression } from '../expression/compile.ts'
 import { matcherOf, pathOf } from '../naming/pattern.ts'
 import type { Namer } from '../naming/namer.ts'
@@ -63,11 +64,12 @@ export function planColumns(
   namer: Namer,
   rules: ColumnRules,
   scoped: readonly string[],
+  deletes: Deletes,
   input: PlanInput,
   origin: OriginInput,
   notes: PlanNote[],
 ): PlannedColumns {
-  return new ColumnPlanning(dataset, namer, input, origin, notes).plan(rules, scoped)
+  return new ColumnPlanning(dataset, namer, input, origin, notes).plan(rules, scoped, deletes)
 }
 
 const TEXT: LogicalType = { kind: 'utf8' }
@@ -109,7 +111,7 @@ class ColumnPlanning {
     this.notes = notes
   }
 
-  plan(rules: ColumnRules, scoped: readonly string[]): PlannedColumns {
+  plan(rules: ColumnRules, scoped: readonly string[], deletes: Deletes): PlannedColumns {
     const added = rules.added(this.table)
     const computed = new Map<string, Expression>()
     for (const { name } of this.dataset.fields) {
@@ -142,7 +144,6 @@ class ColumnPlanning {
         this.add(deed.add, { from: 'metadata', what: deed.metadata }, type, true)
       } else this.add(deed.add, { from: 'constant', value: deed.constant }, TEXT, deed.constant === null)
     }
-    const { deletes } = this.input
     if (typeof deletes === 'object')
       this.add(deletes.mark, { from: 'metadata', what: 'deleted at' }, MOMENT, true)
     return this.planned

@@ -1,5 +1,6 @@
 /** What a plan is computed from. */
 import type { Definition } from '../definition/definition.ts'
+import type { Deletes, LaneRule, There } from '../definition/lane-rule.ts'
 import type { NamingProfile } from '../naming/profile.ts'
 import type { NamingRule } from '../naming/rule.ts'
 import type { ColumnRule } from '../shape/column-rule.ts'
@@ -11,8 +12,17 @@ import type { Lane } from './lane.ts'
 export interface TargetProfile {
   naming: NamingProfile
   typeOf(column: ToMap): MappedType
+  /** A schema that cannot have this name, and why. */
+  noSchema?: { name: string; because: string }
   /** Equal for names that the target takes for the same. */
   nameKey(name: string): string
+  /**
+   * What a table that is there must have to be written to: a unique index over the key; that as its primary key, and no other
+   * unique index, for rows would go by that one, too; or nothing.
+   */
+  needsKey: 'unique' | 'primary alone' | 'none'
+  /** Columns that a lane does not write keep their values when it writes the others of a row. */
+  keepsOthers: boolean
 }
 
 /** A target table that another pipeline writes to. */
@@ -43,7 +53,9 @@ export interface PlanInput {
   names: readonly NamingRule[]
   columns?: readonly ColumnRule[]
   scopes?: NonNullable<Definition['scopes']>
-  deletes?: NonNullable<Definition['deletes']>
+  deletes?: Deletes
+  there?: There
+  lanes?: readonly LaneRule[]
   target: readonly Dataset[]
   /** Schemas there are at the target. */
   targetSchemas: readonly string[]

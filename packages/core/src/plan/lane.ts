@@ -53,6 +53,8 @@ export const laneSchema = Type.Object({
   scope: Type.Union([conditionSchema, Type.Null()]),
   /** What becomes of rows that the source deletes; absent: they go. `mark`: by the column `deleted at`. */
   deletes: Type.Optional(Type.Enum(['keep', 'mark'])),
+  /** What becomes of rows that are in its table already; absent: there are none, or they go before it begins. */
+  there: Type.Optional(Type.Enum(['add', 'are the copy'])),
   rows: Type.Number(),
   rowsExact: Type.Boolean(),
   bytes: Type.Number(),

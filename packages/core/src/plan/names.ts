@@ -6,10 +6,18 @@ import type { PlanInput } from './input.ts'
 import type { PlanNote } from './note.ts'
 
 /** Schema names that the target does not take, each once. */
-export function refuseSchemas(datasets: readonly Dataset[], namer: Namer, notes: PlanNote[]): void {
+export function refuseSchemas(
+  datasets: readonly Dataset[],
+  namer: Namer,
+  { noSchema, nameKey }: PlanInput['profile'],
+  notes: PlanNote[],
+): void {
   const told = new Set<string>()
   for (const dataset of datasets) {
-    const { name, refused } = namer.schema(dataset)
+    const named = namer.schema(dataset)
+    const { name } = named
+    const taken = noSchema && nameKey(noSchema.name) === nameKey(name) ? noSchema.because : undefined
+    const refused = named.refused ?? taken
     if (!refused || told.has(name)) continue
     told.add(name)
     notes.push({

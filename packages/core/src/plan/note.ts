@@ -8,6 +8,8 @@ export interface PlanNote {
   remedy: string
   /** The exact text that remedies it at the system, where there is one; then its systems are looked at again. */
   paste?: string
+  /** What goes was not put there by this pipeline. */
+  others?: true
   /** The tables it is about; the setup can take them out. */
   tables?: DatasetName[]
   /** Which section of the setup answers it. */

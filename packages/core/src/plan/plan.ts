@@ -7,10 +7,12 @@ import { datasetId, printName, type Dataset } from '../records/dataset.ts'
 import type { OriginInput, PlanInput } from './input.ts'
 import { noteRules, refuseSchemas } from './names.ts'
 import type { Lane } from './lane.ts'
+import { LaneRuling } from './lane-rules.ts'
 import { joinOrigins, noteOrigins, refuseTags, tablesOfAll } from './origins.ts'
-import { byHarm, grouped, hinders, type PlanNote } from './note.ts'
+import { byHarm, grouped, hinders, someOf, type PlanNote } from './note.ts'
 import { planSteps, schemaSteps, type PrepareStep } from './steps.ts'
 import { Scopes } from './scopes.ts'
+import { planThere } from './there.ts'
 import { planLane, refuseTakenTables, type LaneRules } from './tables.ts'
 
 export interface Plan {
@@ -35,12 +37,24 @@ export function makePlan(input: PlanInput): Plan {
   )
   const source = tablesOfAll(origins.map(origin => origin.source))
   const datasets = chosenDatasets(input, source, notes)
-  refuseSchemas(datasets, namer, notes)
-  const rules = { namer, rules: new ColumnRules(input.columns ?? []), scopes: new Scopes(input.scopes ?? []) }
+  refuseSchemas(datasets, namer, input.profile, notes)
+  const ruling = new LaneRuling(input)
+  const rules = {
+    namer,
+    rules: new ColumnRules(input.columns ?? []),
+    scopes: new Scopes(input.scopes ?? []),
+    ruling,
+  }
   const planned = origins.map(origin => planOrigin(origin, datasets, rules, input))
   noteOrigins(planned, notes)
   const all = planned.flatMap(({ lanes }) => lanes)
-  const lanes = origins.length > 1 ? joinOrigins(all, input, namer, notes) : all
+  const there = planThere(
+    origins.length > 1 ? joinOrigins(all, input, namer, notes) : all,
+    input,
+    ruling,
+    notes,
+  )
+  const { lanes } = there
   noteRules(input, namer, datasets, notes)
   if (datasets.length > 0) noteIdle(input, rules, notes)
   if (input.does === 'follow' && lanes.length > 0) {
@@ -51,17 +65,23 @@ export function makePlan(input: PlanInput): Plan {
       section: 'start',
     })
   }
-  if (input.deletes !== undefined && input.deletes !== 'remove') noteDeletes(input.deletes, notes)
+  noteDeletes(lanes, notes)
   // Lanes of several origins share their tables; one of each speaks for all.
   const sharing = origins.length > 1 ? grouped(lanes, ({ source }) => datasetId(source)) : undefined
   const tables = sharing?.map(([first]) => first!) ?? lanes
   refuseTakenTables(tables, input, notes)
-  const changed = input.running && planChange(input.running, lanes, input, notes)
-  const steps = changed ? [...schemaSteps(tables, input), ...changed.steps] : planSteps(tables, input, notes)
+  const changed = input.running && planChange(input.running, lanes, there.steps, input, notes)
+  const steps = changed
+    ? [...schemaSteps(tables, input), ...changed.steps]
+    : planSteps(tables, input, there.steps, notes)
   notes.sort(byHarm)
   const stays = changed && isSaidOfStaying(lanes, changed.change)
   const copies = input.does === undefined || input.does === 'copy'
-  const copied = copies ? lanes.filter((_, i) => !changed || isCopied(changed.change.lanes[i]!)) : []
+  const copied = copies
+    ? lanes.filter((lane, i) =>
+        changed ? isCopied(changed.change.lanes[i]!, lane) : lane.there !== 'are the copy',
+      )
+    : []
   return {
     lanes,
     steps,
@@ -150,8 +170,8 @@ function notePatterns(
 
 /** Column rules and scopes that no chosen table has anything for. */
 function noteIdle(
-  { columns = [], scopes = [] }: PlanInput,
-  { rules, scopes: planned }: LaneRules,
+  { columns = [], scopes = [], lanes = [] }: PlanInput,
+  { rules, scopes: planned, ruling }: LaneRules,
   notes: PlanNote[],
 ): void {
   const remedy = 'It stays for what comes later; correct or remove it if that is not what it is for.'
@@ -165,16 +185,26 @@ function noteIdle(
     const message = `Scope ${index + 1} is of no table: none that is chosen is like ${like}.`
     notes.push({ level: 'warning', message, remedy, section: 'rows' })
   })
+  lanes.forEach(({ like }, index) => {
+    if (ruling.working.has(index)) return
+    const message = `Lane rule ${index + 1} is of no table: none that is chosen is like ${like}.`
+    notes.push({ level: 'warning', message, remedy, section: 'rows' })
+  })
 }
 
-function noteDeletes(deletes: NonNullable<PlanInput['deletes']>, notes: PlanNote[]): void {
-  notes.push({
-    level: 'warning',
-    message:
-      deletes === 'keep'
-        ? 'Rows that the source deletes stay at the target, as they were last.'
-        : 'Rows that the source deletes stay at the target, marked.',
-    remedy: 'A recopy of a lane empties its table, and these rows go with it.',
-    section: 'rows',
-  })
+/** Where it is not so in all lanes, it is said of which. */
+function noteDeletes(lanes: readonly Lane[], notes: PlanNote[]): void {
+  for (const group of grouped(
+    lanes.filter(({ deletes }) => deletes !== undefined),
+    ({ deletes }) => deletes!,
+  )) {
+    const tables = [...new Set(group.map(({ source }) => printName(source)))]
+    const how = group[0]!.deletes === 'keep' ? 'as they were last' : 'marked'
+    notes.push({
+      level: 'warning',
+      message: `Rows that the source deletes${group.length < lanes.length ? ` from ${someOf(tables)}` : ''} stay at the target, ${how}.`,
+      remedy: 'A recopy of a lane empties its table, and these rows go with it.',
+      section: 'rows',
+    })
+  }
 }

@@ -17,12 +17,21 @@ export const prepareStepSchema = Type.Union([
     columns: Type.Array(columnSchema),
     key: Type.Array(Type.String()),
   }),
-  /** Changes a table of the pipeline's own, with its rows. */
+  Type.Object({
+    step: Type.Literal('empty table'),
+    table: datasetNameSchema,
+    /** Only rows with these values in this column go. */
+    part: Type.Optional(Type.Object({ column: Type.String(), values: Type.Array(Type.String()) })),
+  }),
+  /** Changes a table with its rows. */
   Type.Object({ step: Type.Literal('alter table'), ...alterationSchema.properties }),
 ])
 
 /** A step that prepares the target. */
 export type PrepareStep = Static<typeof prepareStepSchema>
+
+/** What is done with tables that others have made, by `tableKey`; of the others nothing is said. */
+export type StepsThere = ReadonlyMap<string, PrepareStep[]>
 
 /** Makes the schemas that the tables go into and that are not there. */
 export function schemaSteps(lanes: readonly Lane[], { targetSchemas, profile }: PlanInput): PrepareStep[] {
@@ -36,7 +45,12 @@ export function schemaSteps(lanes: readonly Lane[], { targetSchemas, profile }: 
   return steps
 }
 
-export function planSteps(lanes: readonly Lane[], input: PlanInput, notes: PlanNote[]): PrepareStep[] {
+export function planSteps(
+  lanes: readonly Lane[],
+  input: PlanInput,
+  there: StepsThere,
+  notes: PlanNote[],
+): PrepareStep[] {
   const { target, own, profile } = input
   const steps = schemaSteps(lanes, input)
   const present = new Map(target.map(there => [tableKey(profile, there), there]))
@@ -45,6 +59,11 @@ export function planSteps(lanes: readonly Lane[], input: PlanInput, notes: PlanN
     const key = tableKey(profile, lane.target)
     const replaced = present.get(key)
     const mine = ours.delete(key)
+    const said = there.get(key)
+    if (said) {
+      steps.push(...said)
+      continue
+    }
     steps.push({
       step: replaced ? 'replace table' : 'create table',
       table: lane.target,

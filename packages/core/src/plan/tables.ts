@@ -6,6 +6,7 @@ import { planColumns, type ChangedType, type ColumnRules } from './columns.ts'
 import { madeOf, type Lane, type WrittenColumn } from './lane.ts'
 import { grouped, someOf, type PlanNote } from './note.ts'
 import type { OriginInput, PlanInput } from './input.ts'
+import type { LaneRuling } from './lane-rules.ts'
 import type { Scopes } from './scopes.ts'
 
 /** All that decides how tables become lanes. */
@@ -13,12 +14,13 @@ export interface LaneRules {
   namer: Namer
   rules: ColumnRules
   scopes: Scopes
+  ruling: LaneRuling
 }
 
 /** The lane of a table; `undefined` when there can be none, and the notes say why. */
 export function planLane(
   dataset: Dataset,
-  { namer, rules, scopes }: LaneRules,
+  { namer, rules, scopes, ruling }: LaneRules,
   input: PlanInput,
   origin: OriginInput,
   notes: PlanNote[],
@@ -64,13 +66,14 @@ export function planLane(
     )
   }
   const { scope, columns } = scopes.of(dataset, notes)
+  const { deletes } = ruling.of(table)
   const {
     reads,
     leftOut,
     writes,
     odd,
     changed: types,
-  } = planColumns(dataset, namer, rules, columns, input, origin, notes)
+  } = planColumns(dataset, namer, rules, columns, deletes, input, origin, notes)
   changed.push(...types)
   if (odd.length > 0) {
     refuse(
@@ -90,7 +93,6 @@ export function planLane(
     key.includes(undefined)
   )
     return undefined
-  const { deletes } = input
   return {
     ...(origin.tag === '' ? {} : { origin: origin.tag }),
     source: table,
@@ -133,23 +135,19 @@ export function tableKey({ nameKey }: PlanInput['profile'], { namespace, name }:
   return pathOf(nameKey(namespace), nameKey(name))
 }
 
-/** Target tables that are somebody else's, or two lanes' at once. */
+/** Target tables that are another pipeline's, or two lanes' at once. */
 export function refuseTakenTables(lanes: readonly Lane[], input: PlanInput, notes: PlanNote[]): void {
   const keyOf = (table: DatasetName) => tableKey(input.profile, table)
   const claims = new Map(input.claims.map(claim => [keyOf(claim.table), claim]))
-  const present = new Map(input.target.map(dataset => [keyOf(dataset), dataset]))
-  const own = new Set(input.own.map(keyOf))
   const first = new Map<string, Lane>()
-  const [claimed, there]: [{ lane: Lane; by: string }[], { lane: Lane; rows: number }[]] = [[], []]
+  const claimed: { lane: Lane; by: string }[] = []
   for (const lane of lanes) {
     const key = keyOf(lane.target)
     const twin = first.get(key)
     if (!twin) first.set(key, lane)
     else refuseTwins(twin, lane, notes)
     const claim = claims.get(key)
-    const dataset = present.get(key)
     if (claim) claimed.push({ lane, by: claim.pipeline })
-    else if (dataset && !own.has(key)) there.push({ lane, rows: dataset.rows })
   }
   for (const group of grouped(claimed, ({ by }) => by)) {
     notes.push({
@@ -160,15 +158,6 @@ export function refuseTakenTables(lanes: readonly Lane[], input: PlanInput, note
       section: 'to',
     })
   }
-  if (there.length === 0) return
-  const rows = there.reduce((sum, one) => sum + one.rows, 0)
-  notes.push({
-    level: 'refused',
-    message: `${targetsOf(there)} ${there.length === 1 ? 'exists' : 'exist'} already, with ${rows} rows that no pipeline of ours put there.`,
-    remedy: 'Choose another target schema; nothing that exists is overwritten.',
-    tables: there.map(({ lane }) => lane.source),
-    section: 'to',
-  })
 }
 
 function targetsOf(group: readonly { lane: Lane }[]): string {

@@ -28,6 +28,8 @@ export interface Dataset extends DatasetName {
   key: string[]
   /** Why there is no usable key, where it is not simply absent. */
   keyNote?: string
+  /** Its unique indexes, the primary key first. */
+  uniques?: Unique[]
   /** Why its changes cannot be captured at all, by the way that its source was set to. */
   notFollowed?: string
   /** What happens to it that following does not see. */
@@ -36,6 +38,12 @@ export interface Dataset extends DatasetName {
   /** False when `rows` is the system's estimate. */
   rowsExact: boolean
   bytes: number
+}
+
+export interface Unique {
+  /** `name(4)` for the first four characters of one. */
+  columns: string[]
+  primary: boolean
 }
 
 /** `namespace.name` for people; quoted only where the name itself would mislead. */

@@ -4,7 +4,8 @@ import type { Value } from './value.ts'
 
 /**
  * Whether two canonical texts from different systems are the same value. Systems print floats and intervals in more
- * than one way; everything else is equal when its text is.
+ * than one way, and numbers with as many digits behind the point as their column has; everything else is equal when its
+ * text is.
  */
 export function sameValue(a: Value, b: Value, type: LogicalType): boolean {
   if (a === b) return true
@@ -14,6 +15,9 @@ export function sameValue(a: Value, b: Value, type: LogicalType): boolean {
       const [left, right] = [a, b].map(text => (type.bits === 32 ? Math.fround(Number(text)) : Number(text)))
       return Object.is(left, right) || (left === 0 && right === 0)
     }
+    case 'int':
+    case 'decimal':
+      return plainNumber(a) === plainNumber(b)
     case 'interval':
       return plainInterval(a) === plainInterval(b)
     case 'list':
@@ -21,6 +25,11 @@ export function sameValue(a: Value, b: Value, type: LogicalType): boolean {
     default:
       return false
   }
+}
+
+/** Without zeros at the end behind the point. */
+function plainNumber(text: string): string {
+  return text.includes('.') ? text.replace(/\.?0+$/, '') : text
 }
 
 /** Months in their short form, without signs that say nothing, and without a time of nothing. */

@@ -66,3 +66,31 @@ function decimalType(precision?: number, scale = 0): MappedType {
   }
   return { native: `DECIMAL(${precision},${scale})` }
 }
+
+const NAMED: Record<string, LogicalType> = {
+  BOOLEAN: { kind: 'bool' },
+  FLOAT: { kind: 'float', bits: 32 },
+  DOUBLE: { kind: 'float', bits: 64 },
+  VARCHAR: { kind: 'utf8' },
+  BLOB: { kind: 'binary' },
+  DATE: { kind: 'date' },
+  TIME: { kind: 'time', zoned: false },
+  'TIME WITH TIME ZONE': { kind: 'time', zoned: true },
+  TIMESTAMP: { kind: 'timestamp', zoned: false },
+  'TIMESTAMP WITH TIME ZONE': { kind: 'timestamp', zoned: true },
+  INTERVAL: { kind: 'interval' },
+  UUID: { kind: 'uuid' },
+  JSON: { kind: 'json' },
+}
+
+const WIDTHS: Record<string, 8 | 16 | 32 | 64> = { TINYINT: 8, SMALLINT: 16, INTEGER: 32, BIGINT: 64 }
+
+/** The logical type of a DuckDB column, from `data_type` of `duckdb_columns()`. */
+export function duckdbLogical(native: string): LogicalType {
+  if (native.endsWith('[]')) return { kind: 'list', of: duckdbLogical(native.slice(0, -2)) }
+  const [, unsigned, width] = /^(U?)(TINYINT|SMALLINT|INTEGER|BIGINT)$/.exec(native) ?? []
+  if (width) return { kind: 'int', bits: WIDTHS[width]!, signed: unsigned === '' }
+  const [, precision, scale] = /^DECIMAL\((\d+),(\d+)\)$/.exec(native) ?? []
+  if (precision) return { kind: 'decimal', precision: Number(precision), scale: Number(scale) }
+  return NAMED[native] ?? { kind: 'other', native }
+}

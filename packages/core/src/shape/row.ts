@@ -34,6 +34,8 @@ export interface LaneShaper {
   keyIsIdentity: boolean
   /** Rows stay at the target after the source has deleted them, so that a new one may find its key taken. */
   keepsDeleted: boolean
+  /** There may be rows at the target that are none of the lane's, so that a new one may find its key taken. */
+  findsRows: boolean
   /** `landedAt`: now, by our clock; ISO 8601. */
   shape(state: FoldedKey, landedAt: string): Shaped
   /** What a truncate at the source does to rows that are kept. */
@@ -163,7 +165,13 @@ export function laneShaper(lane: Lane, shaping: Shaping): LaneShaper {
     const column = writes.find(({ value }) => value.from === 'metadata' && value.what === 'deleted at')
     return column && { column: column.name, value: canonicalMoment(committedAt ?? landedAt)! }
   }
-  return { keyIsIdentity, keepsDeleted: deletes !== undefined, shape, mark }
+  return {
+    keyIsIdentity,
+    keepsDeleted: deletes !== undefined,
+    findsRows: lane.there !== undefined,
+    shape,
+    mark,
+  }
 }
 
 /** A column that no value can be made for. */

@@ -1,6 +1,7 @@
 import { Dialog as Radix } from 'radix-ui'
 import { useState, type ReactNode } from 'react'
 import { Button } from './Button.tsx'
+import { TextField } from './Field.tsx'
 import { ErrorNotice } from './Notice.tsx'
 
 interface ConfirmProps {
@@ -10,11 +11,14 @@ interface ConfirmProps {
   children: ReactNode
   verb: string
   danger?: boolean
+  /** What must be typed first. */
+  typed?: string | undefined
   act: () => Promise<unknown>
 }
 
 /** Asks before something is lost; an error stays in the dialog with its remedy. */
-export function Confirm({ trigger, title, children, verb, danger, act }: ConfirmProps) {
+export function Confirm({ trigger, title, children, verb, danger, typed, act }: ConfirmProps) {
+  const [text, setText] = useState('')
   const [open, setOpen] = useState(false)
   const [busy, setBusy] = useState(false)
   const [error, setError] = useState<unknown>()
@@ -41,12 +45,23 @@ export function Confirm({ trigger, title, children, verb, danger, act }: Confirm
         >
           <Radix.Title className="text-base">{title}</Radix.Title>
           <div className="my-3 space-y-2 text-ink-2">{children}</div>
+          {typed !== undefined && (
+            <TextField
+              label={`Type “${typed}” to go on`}
+              value={text}
+              onChange={event => setText(event.target.value)}
+            />
+          )}
           <ErrorNotice error={error} />
           <div className="mt-4 flex justify-end gap-2">
             <Radix.Close asChild>
               <Button look="text">Cancel</Button>
             </Radix.Close>
-            <Button look={danger ? 'danger' : 'filled'} disabled={busy} onClick={go}>
+            <Button
+              look={danger ? 'danger' : 'filled'}
+              disabled={busy || (typed !== undefined && text.trim() !== typed)}
+              onClick={go}
+            >
               {verb}
             </Button>
           </div>

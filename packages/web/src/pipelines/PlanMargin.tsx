@@ -40,6 +40,8 @@ export function PlanMargin(props: PlanMarginProps) {
   if (!plan) return <p className="text-[13px] text-ink-2">Reading both catalogues …</p>
   const { notes, lanes, steps, statements, sourceStatements } = plan
   const replaced = steps.filter(step => step.step === 'replace table').length
+  const emptied = steps.filter(step => step.step === 'empty table').length
+  const altered = steps.filter(step => step.step === 'alter table').length
   const created = steps.filter(step => step.step === 'create table').length
   // Of lanes that share a table, one speaks for all.
   const tables = sharedOnce(lanes)
@@ -69,10 +71,10 @@ export function PlanMargin(props: PlanMarginProps) {
       {lanes.length > 0 && !plan.change && (
         <div className="divide-y divide-line">
           <Sentence
-            title={`${created > 0 ? `Creates ${plural(created, 'table')}` : 'Creates no table'}${replaced > 0 ? `, replaces ${replaced}` : ''}${schemas === 0 ? '' : schemas === 1 ? ' and a schema' : ` and ${schemas} schemas`}`}
+            title={`${created > 0 ? `Creates ${plural(created, 'table')}` : 'Creates no table'}${replaced > 0 ? `, replaces ${replaced}` : ''}${emptied > 0 ? `, empties ${emptied}` : ''}${altered > 0 ? `, alters ${altered}` : ''}${schemas === 0 ? '' : schemas === 1 ? ' and a schema' : ` and ${schemas} schemas`}`}
           >
             {plural(columns, 'column')} in {into.length === 1 ? into[0] : plural(into.length, 'schema')} of{' '}
-            {toName}. {replaced === 0 ? 'Nothing that exists is changed.' : 'Their present rows are deleted.'}
+            {toName}. {existing(created, replaced + emptied, altered, tables.length)}
             <Statements label={`See the ${plural(statements.length, 'statement')}`} statements={statements} />
           </Sentence>
           <Sentence
@@ -123,6 +125,15 @@ export function PlanMargin(props: PlanMarginProps) {
       )}
     </div>
   )
+}
+
+/** What becomes of tables that exist, `gone` of which lose their rows. */
+function existing(created: number, gone: number, altered: number, tables: number): string {
+  if (gone > 0) return 'The present rows of what is replaced or emptied are deleted.'
+  if (altered > 0) return 'What is altered keeps its rows.'
+  return created < tables
+    ? 'Tables that are there already stay as they are made.'
+    : 'Nothing that exists is changed.'
 }
 
 const LOOKS: Record<PlanNote['level'], string> = {

@@ -6,7 +6,7 @@ import type { PlanAnswer } from '@tide/core/api/plans'
 import { planMarkdown } from '@tide/core/plan/markdown'
 import type { PlanNote } from '@tide/core/plan/note'
 import { isChangeable, type Definition } from '@tide/core/definition/definition'
-import { datasetId, printName } from '@tide/core/records/dataset'
+import { datasetId } from '@tide/core/records/dataset'
 import { useState } from 'react'
 import { useNavigate, useParams, useSearchParams } from 'react-router'
 import { api } from '../api/client.ts'
@@ -216,7 +216,9 @@ function Setup({ begin, present, connections, connectors }: SetupProps) {
           <StartButton
             plan={plan.data?.notes}
             ready={plan.data !== undefined && !plan.isPlaceholderData && !plan.error}
-            {...(runs ? applying(plan.data) : starting(plan.data, definition.does))}
+            {...(runs
+              ? applying(plan.data, to?.name ?? '')
+              : starting(plan.data, to?.name ?? '', definition.does))}
             start={start}
           />
         </div>
@@ -229,44 +231,42 @@ type Asking = Pick<StartButtonProps, 'verb' | 'confirm'>
 
 const VERBS = { both: 'Start copying', copy: 'Copy', follow: 'Start following', structure: 'Make' }
 
-function starting(plan: PlanAnswer | undefined, does: Definition['does'] | 'both' = 'both'): Asking {
+function starting(
+  plan: PlanAnswer | undefined,
+  toName: string,
+  does: Definition['does'] | 'both' = 'both',
+): Asking {
   const tables = new Set(plan?.lanes.map(({ source }) => datasetId(source))).size
-  const replaced =
-    plan?.steps.flatMap(step => (step.step === 'replace table' ? [printName(step.table)] : [])) ?? []
+  const verb = tables === 0 ? VERBS[does] : `${VERBS[does]} ${plural(tables, 'table')}`
+  return { verb, confirm: losing(plan, toName, `${verb}?`, VERBS[does]) }
+}
+
+function applying(plan: PlanAnswer | undefined, toName: string): Asking {
   return {
-    verb: tables === 0 ? VERBS[does] : `${VERBS[does]} ${plural(tables, 'table')}`,
-    confirm:
-      replaced.length === 0
-        ? undefined
-        : {
-            title: `Replace ${plural(replaced.length, 'table')}?`,
-            verb: 'Replace and copy',
-            body: <p>Their present rows are deleted, then copied anew: {replaced.join(', ')}.</p>,
-          },
+    verb: 'Apply the changes',
+    confirm: losing(plan, toName, 'Apply the changes?', 'Apply them'),
   }
 }
 
-function applying(plan: PlanAnswer | undefined): Asking {
+/** What is asked before rows go; where others put them there, the target's name must be typed. */
+function losing(
+  plan: PlanAnswer | undefined,
+  toName: string,
+  title: string,
+  verb: string,
+): StartButtonProps['confirm'] {
   const losses = plan?.notes.filter(({ level }) => level === 'loss') ?? []
-  return {
-    verb: 'Apply the changes',
-    confirm:
-      losses.length === 0
-        ? undefined
-        : {
-            title: 'Apply the changes?',
-            verb: 'Apply them',
-            body: (
-              <ul className="list-disc space-y-1 pl-4">
-                {losses.map(({ message, remedy }) => (
-                  <li key={message}>
-                    {message} <span className="text-ink-2">{remedy}</span>
-                  </li>
-                ))}
-              </ul>
-            ),
-          },
-  }
+  if (losses.length === 0) return undefined
+  const body = (
+    <ul className="max-h-60 list-disc space-y-1 overflow-auto pl-4">
+      {losses.map(({ message, remedy }) => (
+        <li key={message}>
+          {message} <span className="text-ink-2">{remedy}</span>
+        </li>
+      ))}
+    </ul>
+  )
+  return { title, verb, body, typed: losses.some(({ others }) => others) ? toName : undefined }
 }
 
 function ExportPlan({ name, plan }: { name: string; plan: PlanAnswer }) {

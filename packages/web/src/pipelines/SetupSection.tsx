@@ -10,6 +10,8 @@ import { ButtonLink } from '../parts/Button.tsx'
 import { printDeed, printWhich } from '@tide/core/naming/rule'
 import { doesSaid } from './setup/StartSection.tsx'
 import { canBeChanged } from '../parts/StateWord.tsx'
+import { deletesSaid } from './setup/DeletesFields.tsx'
+import { laneRuleSaid, thereSaid } from './setup/there.ts'
 import { Versions } from './Versions.tsx'
 import { tablesSaid } from './tablesSaid.ts'
 
@@ -79,11 +81,7 @@ export function SetupSection() {
         <dt>Rows</dt>
         <dd>
           {(definition.scopes?.length ?? 0) === 0 ? 'All.' : plural(definition.scopes!.length, 'scope')}{' '}
-          {definition.deletes === 'keep'
-            ? 'Deleted ones stay as they were.'
-            : typeof definition.deletes === 'object'
-              ? `Deleted ones stay, with the time in ${definition.deletes.mark}.`
-              : 'Deleted ones go.'}
+          Deleted ones {deletesSaid(definition.deletes ?? 'remove')}.
           <ol className="mt-1 text-[13px] text-ink-2">
             {definition.scopes?.map(({ like, where }, i) => (
               <li key={i}>
@@ -92,6 +90,21 @@ export function SetupSection() {
             ))}
           </ol>
         </dd>
+        {(definition.there !== undefined || (definition.lanes?.length ?? 0) > 0) && (
+          <>
+            <dt>Already there</dt>
+            <dd>
+              {thereSaid(definition.there ?? {})}
+              <ol className="mt-1 text-[13px] text-ink-2">
+                {definition.lanes?.map(({ like, does }, i) => (
+                  <li key={i}>
+                    {i + 1}. <span className="font-mono text-[12px]">{like}</span>: {laneRuleSaid(does)}
+                  </li>
+                ))}
+              </ol>
+            </dd>
+          </>
+        )}
         <dt>Start</dt>
         <dd>
           {doesSaid(definition.does)}

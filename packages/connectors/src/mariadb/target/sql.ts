@@ -28,6 +28,7 @@ export function ddl(step: PrepareStep): string[] {
   if (step.step === 'create schema')
     return [`CREATE DATABASE IF NOT EXISTS ${ident(step.schema)} CHARACTER SET utf8mb4`]
   if (step.step === 'alter table') return altered(step)
+  if (step.step === 'empty table') return [emptiedBefore(step)]
   const columns = step.columns.map(
     ({ name, nativeType, nullable }) =>
       `${ident(name)} ${nativeType} ${nullable && !step.key.includes(name) ? 'NULL' : 'NOT NULL'}`,
@@ -48,6 +49,11 @@ function altered({ table, to, drops, renames, adds }: Alteration): string[] {
     ...(columns.length > 0 ? [`ALTER TABLE IF EXISTS ${tableName(table)} ${columns.join(', ')}`] : []),
     ...(to ? [`RENAME TABLE IF EXISTS ${tableName(table)} TO ${tableName(to)}`] : []),
   ]
+}
+
+function emptiedBefore({ table, part }: Extract<PrepareStep, { step: 'empty table' }>): string {
+  if (!part) return `DELETE FROM ${tableName(table)}`
+  return `DELETE FROM ${tableName(table)} WHERE ${ident(part.column)} IN (${part.values.map(literal).join(', ')})`
 }
 
 export const columnNames = (lane: TargetLane) => lane.columns.map(({ name }) => ident(name))

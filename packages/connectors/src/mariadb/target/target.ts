@@ -41,6 +41,8 @@ export class MariadbTarget implements TargetSide {
     naming: { fold: 'none', allowed: 'bmp', maxLength: 64 },
     typeOf: mariadbColumn,
     nameKey: name => name.toLowerCase(),
+    needsKey: 'primary alone',
+    keepsOthers: false,
   }
   readonly gathering = AS_THEY_COME
   private readonly config: MariadbConfig

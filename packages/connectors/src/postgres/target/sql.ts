@@ -27,6 +27,7 @@ export const STATE_DDL = [
 export function ddl(step: PrepareStep): string[] {
   if (step.step === 'create schema') return [`CREATE SCHEMA IF NOT EXISTS ${ident(step.schema)}`]
   if (step.step === 'alter table') return altered(step)
+  if (step.step === 'empty table') return [emptiedBefore(step)]
   const columns = step.columns.map(
     ({ name, nativeType, nullable }) => `${ident(name)} ${nativeType}${nullable ? '' : ' NOT NULL'}`,
   )
@@ -46,6 +47,11 @@ function altered({ table, to, drops, renames, adds }: Alteration): string[] {
     ...(columns.length > 0 ? [`${alter} ${columns.join(', ')}`] : []),
     ...(to ? [`${alter} RENAME TO ${ident(to.name)}`] : []),
   ]
+}
+
+function emptiedBefore({ table, part }: Extract<PrepareStep, { step: 'empty table' }>): string {
+  if (!part) return `TRUNCATE ${tableName(table)}`
+  return `DELETE FROM ${tableName(table)} WHERE ${ident(part.column)} IN (${part.values.map(literal).join(', ')})`
 }
 
 export const columnList = (columns: readonly Column[]) => columns.map(({ name }) => ident(name)).join(', ')

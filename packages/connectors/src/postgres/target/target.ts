@@ -38,6 +38,8 @@ export class PostgresTarget implements TargetSide {
     naming: { fold: 'none', allowed: 'any', maxLength: 63, maxBytes: 63 },
     typeOf: ({ type, nativeType, sameKind }) => postgresColumn(type, sameKind ? nativeType : undefined),
     nameKey: name => name,
+    needsKey: 'unique',
+    keepsOthers: true,
   }
   readonly gathering = AS_THEY_COME
   private readonly pool: Pool

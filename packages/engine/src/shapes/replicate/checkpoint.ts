@@ -8,6 +8,7 @@ import {
 import { Failure } from '@tide/core/failure'
 import type { OperationCounts } from '@tide/core/apply/net-effect'
 import type { Definition } from '@tide/core/definition/definition'
+import type { Lane } from '@tide/core/plan/lane'
 import type { PendingChange, PipelineRecord } from '@tide/core/definition/pipeline'
 import { Turns } from '@tide/core/pace/turns'
 import { comparePositions } from '@tide/core/position/order'
@@ -83,8 +84,8 @@ const NOTHING_YET: LaneProgress = {
 
 const FROM_NOW_ON: LaneProgress = { ...NOTHING_YET, copied: true, partial: true }
 
-function beginning(does: Definition['does']): LaneProgress {
-  return does === 'follow' ? FROM_NOW_ON : NOTHING_YET
+function beginning({ there }: Lane, does: Definition['does']): LaneProgress {
+  return does === 'follow' || there === 'are the copy' ? FROM_NOW_ON : NOTHING_YET
 }
 
 /** The checkpoint of a pipeline that has copied nothing. */
@@ -96,7 +97,7 @@ export function firstCheckpoint(
   now: number,
 ): Checkpoint {
   const completeUpTo = new Date(now).toISOString()
-  const progress = lanes.map(() => beginning(does))
+  const progress = lanes.map(lane => beginning(lane, does))
   return {
     pipeline,
     epoch,
@@ -141,15 +142,15 @@ export function uncopied(stream: Stream, indexes: readonly number[]): Stream {
  */
 export function changed(
   stream: Stream,
-  { plan, does }: Pick<PipelineRecord, 'plan'> & Pick<Definition, 'does'>,
+  { lanes: planned, plan, does }: Pick<PipelineRecord, 'lanes' | 'plan'> & Pick<Definition, 'does'>,
   lanes: PendingChange['lanes'],
   position: Position | undefined,
 ): Stream {
   const next = {
     ...stream,
     plan,
-    lanes: lanes.map(({ was }) =>
-      was === null ? { ...beginning(does), own: position! } : stream.lanes[was]!,
+    lanes: lanes.map(({ was }, i) =>
+      was === null ? { ...beginning(planned[i]!, does), own: position! } : stream.lanes[was]!,
     ),
     consistent: stream.consistent && lanes.every(({ was }) => was !== null),
   }

@@ -107,7 +107,7 @@ async function* allRanges(
     if (copied) continue
     let number = 0
     for await (const range of view.copy(lane.source, copiedUpTo, signal)) {
-      yield { lane, number: number++, range, again: begun }
+      yield { lane, number: number++, range, again: begun || lane.plan.there === 'add' }
     }
   }
 }

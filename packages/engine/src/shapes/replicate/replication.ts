@@ -1,5 +1,5 @@
 import type { Session } from '@tide/connectors/contract/session'
-import type { TargetSide } from '@tide/connectors/contract/target'
+import type { TargetLane, TargetSide } from '@tide/connectors/contract/target'
 import { singleStream, type Checkpoint } from '@tide/core/checkpoint/checkpoint'
 import { sourceOf } from '@tide/core/definition/pipeline'
 import type { Errand } from '@tide/core/definition/errand'
@@ -77,13 +77,15 @@ export class OpenReplication implements OpenRun {
       case 'recopy': {
         const { target, checkpoint } = this.open
         const again = [...new Set(lanes)]
-        const tables = again.map(index => this.known.lanes[index]!.target)
+        const tables = targetsOf(again.map(index => this.known.lanes[index]!).filter(isEmptied))
         await checkpoint.commit(
           now => uncopied(now, again),
           next => target.empty(tables, next),
         )
         const names = again.map(index => printName(this.known.lanes[index]!.plan.target))
-        return `Emptied ${names.join(', ')}, to be copied again.`
+        return tables.length < again.length
+          ? `To be copied again over what is there: ${names.join(', ')}.`
+          : `Emptied ${names.join(', ')}, to be copied again.`
       }
     }
   }
@@ -204,7 +206,11 @@ export class OpenReplication implements OpenRun {
           ? await source.extendCapture(added.map(place => lanes[place]!.plan.source))
           : undefined
       next = { ...found, streams: [changed(stream, this.begun, change.lanes, position)] }
-      const again = placesOf(change.lanes, one => one.again).map(place => lanes[place]!.target)
+      const again = targetsOf(
+        placesOf(change.lanes, one => one.again)
+          .map(place => lanes[place]!)
+          .filter(isEmptied),
+      )
       await target.change(change.steps, again, next)
       const captured = position ? `; changes of ${added.length} more are captured from ${position.at} on` : ''
       await this.run.log('info', `Changed as planned at the target${captured}.`)
@@ -213,14 +219,12 @@ export class OpenReplication implements OpenRun {
     return next
   }
 
-  /** All lanes' parts, with the checkpoint that says so. */
+  /** The lanes' parts, with the checkpoint that says so; but for tables whose rows are to stay. */
   private async empty(checkpoint: Checkpoint): Promise<Checkpoint> {
     const { plan } = this.run.record
     const emptied = { ...checkpoint, streams: [{ ...singleStream(checkpoint), plan }] }
-    await this.sides.target.empty(
-      this.known.lanes.map(({ target }) => target),
-      emptied,
-    )
+    const lanes = this.known.lanes.filter(({ plan }) => plan.there === undefined)
+    await this.sides.target.empty(targetsOf(lanes), emptied)
     return emptied
   }
 
@@ -312,4 +316,13 @@ export class OpenReplication implements OpenRun {
     }
     if (fault) throw fault.thrown
   }
+}
+
+/** Rows that are none of the lane's stay through a recopy. */
+function isEmptied({ plan }: WorkingLane): boolean {
+  return plan.there !== 'add'
+}
+
+function targetsOf(lanes: readonly WorkingLane[]): TargetLane[] {
+  return lanes.map(({ target }) => target)
 }

@@ -10,7 +10,7 @@ export interface StartButtonProps {
   ready: boolean
   verb: string
   /** What is asked before rows go. */
-  confirm: { title: string; verb: string; body: ReactNode } | undefined
+  confirm: { title: string; verb: string; body: ReactNode; typed?: string | undefined } | undefined
   start: () => Promise<void>
 }
 
@@ -30,6 +30,7 @@ export function StartButton({ plan, ready, verb, confirm, start }: StartButtonPr
         title={confirm.title}
         verb={confirm.verb}
         danger
+        typed={confirm.typed}
         act={start}
       >
         {confirm.body}

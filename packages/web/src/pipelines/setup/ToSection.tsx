@@ -1,6 +1,8 @@
 import type { ConnectionInfo } from '@tide/core/api/connections'
 import type { Definition } from '@tide/core/definition/definition'
-import { TextField } from '../../parts/Field.tsx'
+import type { There } from '@tide/core/definition/lane-rule'
+import { InlineSelect, TextField } from '../../parts/Field.tsx'
+import { ROWS_THERE, STRUCTURES } from './there.ts'
 import { Pick } from './Pick.tsx'
 import { Section, type Turning } from './Section.tsx'
 
@@ -14,6 +16,15 @@ interface ToSectionProps extends Turning {
 }
 
 export function ToSection({ definition, to, connections, runs, change, ...turning }: ToSectionProps) {
+  const { there = {} } = definition
+  const answer = (part: { rows?: There['rows'] | 'ask'; structure?: There['structure'] }) => {
+    const { rows, structure } = { ...there, ...part }
+    const next: There = {
+      ...(rows === undefined || rows === 'ask' ? {} : { rows }),
+      ...(structure === undefined || structure === 'as it is' ? {} : { structure }),
+    }
+    change({ there: Object.keys(next).length > 0 ? next : undefined })
+  }
   return (
     <Section
       {...turning}
@@ -43,6 +54,22 @@ export function ToSection({ definition, to, connections, runs, change, ...turnin
           hint="Takes all the tables; empty, each goes into a schema named after its own. What is missing is made."
         />
       </div>
+      <p className="mt-3 flex flex-wrap items-baseline gap-x-2 gap-y-1 text-[13px]">
+        <span>Of tables that are there already, rows</span>
+        <InlineSelect
+          label="Rows that are there already"
+          value={there.rows ?? 'ask'}
+          options={[{ value: 'ask', title: 'must be decided on' }, ...ROWS_THERE]}
+          onChange={event => answer({ rows: event.target.value as There['rows'] })}
+        />
+        <span>and the structure</span>
+        <InlineSelect
+          label="Structure that is there already"
+          value={there.structure ?? 'as it is'}
+          options={STRUCTURES}
+          onChange={event => answer({ structure: event.target.value as There['structure'] })}
+        />
+      </p>
     </Section>
   )
 }
