@@ -33,13 +33,13 @@ function widened(column: WrittenColumn, lane: Lane, profile: TargetProfile, rand
 function widerType(type: LogicalType): LogicalType | undefined {
   switch (type.kind) {
     case 'int':
-      return type.bits === 64 ? { kind: 'decimal', precision: 24, scale: 2 } : { ...type, bits: 64 }
+      return type.bits === 64 ? { kind: 'decimal', precision: 24, scale: 0 } : { ...type, bits: 64 }
     case 'float':
       return { kind: 'float', bits: 64 }
     case 'decimal':
       return type.precision === undefined || type.precision > 30 || (type.scale ?? 0) < 0
         ? undefined
-        : { ...type, precision: type.precision + 4, scale: (type.scale ?? 0) + 2 }
+        : { ...type, precision: type.precision + 4 }
     default:
       return undefined
   }

@@ -68,6 +68,10 @@ test('a file is checked, foreseen, put and started; then it is what runs, and a 
     async () => (await call<PipelineStatus[]>(server.url, 'GET', '/pipelines'))[0]!.state === 'Following',
   )
   expect(tide(['status', 'Beds'])).toEqual({ code: 0, said: expect.stringContaining('Beds: Following') })
+  expect(tide(['runs', 'Beds'])).toEqual({
+    code: 0,
+    said: expect.stringMatching(/^\d{4}-.*: \d+ rows, \d+ bytes in \d+\.\d s.*\n$/),
+  })
   expect(tide(['check', file], here)).toEqual({ code: 0, said: 'It is what the file says.\n' })
   const exported = tide(['export', 'Beds'])
   write(exported.said)

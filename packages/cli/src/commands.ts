@@ -1,6 +1,7 @@
 /** What `tide` does. Each command returns its exit code: 0 as it should be, 1 refused, 2 differs from what is running. */
 import type { FileAnswer } from '@tide/core/api/files'
 import type { PipelineStatus } from '@tide/core/api/pipelines'
+import type { CopyRun } from '@tide/core/api/runs'
 import { NO_PLAN, type PlanAnswer } from '@tide/core/api/plans'
 import { isChangeable, type Definition } from '@tide/core/definition/definition'
 import { Failure } from '@tide/core/failure'
@@ -105,6 +106,22 @@ export const COMMANDS: Record<string, Command> = {
   pause: deed('pause', 'lets a pipeline stand still'),
   continue: deed('continue', 'lets a pipeline go on'),
   stop: deed('stop', 'stops a pipeline and takes its capture off the source'),
+  runs: {
+    takes: 'NAME',
+    does: 'lists the copies of a pipeline, the newest first, with what they brought and how fast',
+    run: async asked => {
+      const { id } = await named(asked)
+      const runs = await asked.server.call<CopyRun[]>('GET', `/pipelines/${id}/runs`)
+      asked.say(
+        asked.json
+          ? JSON.stringify(runs, null, 2)
+          : runs.length > 0
+            ? runs.map(runLine).join('\n')
+            : 'Nothing was copied yet.',
+      )
+      return 0
+    },
+  },
   status: {
     takes: '[NAME]',
     does: 'says how a pipeline stands, or all of them; 1 where one has stopped for a reason',
@@ -152,6 +169,14 @@ function statusLine({ definition, state, lagSeconds, reason, lanes }: PipelineSt
     state !== 'Following' ? '' : lagSeconds === null ? ', lag unknown' : `, ${lagSeconds.toFixed(1)} s behind`
   const why = reason ? `: ${reason.message} ${reason.remedy}` : ''
   return `${definition.name}: ${state}${lag}, ${lanes.length} tables${why}`
+}
+
+function runLine({ startedAt, endedAt, rows, bytes, origin }: CopyRun): string {
+  const what = `${startedAt}${origin === '' ? '' : ` ${origin}`}`
+  if (endedAt === null) return `${what}: under way, or cut off`
+  const seconds = (Date.parse(endedAt) - Date.parse(startedAt)) / 1000
+  const rate = seconds > 0 ? `, ${Math.round(rows / seconds)} rows/s` : ''
+  return `${what}: ${rows} rows, ${bytes} bytes in ${seconds.toFixed(1)} s${rate}`
 }
 
 async function named({ server, about }: Asked): Promise<PipelineStatus> {

@@ -320,6 +320,21 @@ describe('engine', () => {
     await engine.stop()
   })
 
+  test('what was said of its speed goes before what the target wants', async () => {
+    const [log, target] = [newLog(), new MemoryTarget()]
+    const { record, engine: make } = world(log, target, () => undefined)
+    record.definition.speed = { changes: 3, waits: 60 }
+    const engine = make()
+    await engine.begin('p', { definition: record.definition, lanes: [LANE], steps: [] })
+    await settled(() => record.state === 'Following')
+    for (const key of [10, 11]) log.commit([['t', 'waits', String(key)]])
+    for (let i = 0; i < 200; i++) await new Promise(resolve => setImmediate(resolve))
+    expect(target.state.rows).toHaveLength(0)
+    log.commit([['t', 'the third', '12']])
+    await settled(() => target.state.rows.length === 3)
+    await engine.stop()
+  })
+
   test('changes go on landing while the rows of a large table are counted', async () => {
     const [log, target] = [newLog(), new MemoryTarget()]
     const counting: (() => void)[] = []

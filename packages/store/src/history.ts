@@ -1,4 +1,5 @@
 import { and, asc, desc, eq, gte, isNotNull, lt, or, sql } from 'drizzle-orm'
+import type { CopyRun } from '@tide/core/api/runs'
 import type { LogEntry, LogLine } from '@tide/core/definition/pipeline'
 import type { TideSample } from '@tide/core/pace/tide'
 import type { Database } from './database.ts'
@@ -40,6 +41,23 @@ export class History {
       .where(and(...conditions))
       .orderBy(desc(logEntry.id))
       .limit(options.limit)
+  }
+
+  /** The copies of a pipeline and of its origins, the newest first. */
+  runs(id: string, limit: number): Promise<CopyRun[]> {
+    return this.db
+      .select({
+        startedAt: run.startedAt,
+        endedAt: run.endedAt,
+        rows: run.rows,
+        bytes: run.bytes,
+        origin: pipeline.origin,
+      })
+      .from(run)
+      .innerJoin(pipeline, eq(pipeline.id, run.pipeline))
+      .where(or(eq(pipeline.id, id), eq(pipeline.of, id)))
+      .orderBy(desc(run.startedAt), desc(run.id))
+      .limit(limit)
   }
 
   async addFigures(resolution: number, samples: ({ pipeline: string } & TideSample)[]): Promise<void> {

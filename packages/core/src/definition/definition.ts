@@ -88,6 +88,20 @@ const replicateSchema = Type.Object(
     deletes: Type.Optional(deletesSchema),
     /** What becomes of tables that are at the target already. */
     there: Type.Optional(thereSchema),
+    /** How fast, at whose cost; what is not said is as the systems take it best. */
+    speed: Type.Optional(
+      Type.Object(
+        {
+          /** Parts of tables that are copied at once, at most. */
+          readers: Type.Optional(Type.Integer({ title: 'Parts at once', minimum: 1, maximum: 64 })),
+          /** So many changes land together, at least, where they come within the wait. */
+          changes: Type.Optional(Type.Integer({ title: 'Changes together', minimum: 1, maximum: 1_000_000 })),
+          /** For so many seconds a change waits for others, at most. */
+          waits: Type.Optional(Type.Number({ title: 'Wait in seconds', minimum: 0, maximum: 3600 })),
+        },
+        { additionalProperties: false },
+      ),
+    ),
     /** What is otherwise for some of the lanes. */
     lanes: Type.Optional(Type.Array(laneRuleSchema, { title: 'Lane rules', maxItems: 1000 })),
   },

@@ -13,6 +13,7 @@ export function Sentence({ title, children }: { title: string; children: ReactNo
 
 /** The very statements, on demand. */
 export function Statements({ label, statements }: { label: string; statements: string[] }) {
+  if (statements.length === 0) return null
   return (
     <details className="mt-0.5">
       <summary className="text-link">{label}</summary>

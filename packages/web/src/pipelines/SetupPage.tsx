@@ -178,12 +178,7 @@ function Setup({ begin, present, connections, connectors }: SetupProps) {
             setDefinition(read)
           }}
         />
-        <StartSection
-          {...(runs ? {} : section('start'))}
-          definition={definition}
-          runs={runs}
-          change={change}
-        />
+        <StartSection {...section('start')} definition={definition} runs={runs} change={change} />
       </main>
       <aside
         className="flex w-[33%] min-w-[320px] flex-col border-l border-line-2 bg-paper-2"

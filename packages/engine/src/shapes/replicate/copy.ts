@@ -30,6 +30,7 @@ interface LaneRange {
  */
 export async function copyLanes(
   view: CopyView,
+  readers: number,
   target: TargetSide,
   lanes: readonly WorkingLane[],
   checkpoint: SharedCheckpoint,
@@ -70,7 +71,7 @@ export async function copyLanes(
       })
     }
   }
-  await Promise.allSettled(Array.from({ length: view.readers }, () => work().catch(failWith)))
+  await Promise.allSettled(Array.from({ length: readers }, () => work().catch(failWith)))
   await ranges.return(undefined)
   if (fault) throw fault.thrown
 }

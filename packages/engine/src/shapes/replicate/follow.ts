@@ -29,12 +29,12 @@ export async function follow(
   told: FollowingTold,
   signal: AbortSignal,
 ): Promise<void> {
-  const { id, source, target, checkpoint, fetchRow, clock, meter } = open
+  const { id, source, target, gathering, checkpoint, fetchRow, clock, meter } = open
   let [acknowledgedAt, countNext, wrote, measured] = [0, 0, now(), 0]
   let acknowledged: Stream | undefined
   let counting: Promise<void> | undefined
   let together = lanesTogether(open)
-  const gather = () => new Gatherer(source, together, target.gathering)
+  const gather = () => new Gatherer(source, together, gathering)
   let gatherer = gather()
   try {
     while (!signal.aborted) {

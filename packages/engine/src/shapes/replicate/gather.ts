@@ -1,5 +1,6 @@
 /** Gathers a pipeline's changes in batches: says when there is enough to land, and reads ahead while a batch lands. */
 import type { Gathering } from '@tide/connectors/contract/target'
+import type { Definition } from '@tide/core/definition/definition'
 import type { Position } from '@tide/core/position/position'
 import type { ChangeBatch, SourceHead } from '../../journal/batch.ts'
 import type { JournaledSource } from '../../journal/source.ts'
@@ -8,6 +9,16 @@ import { followedTables, type FollowedLane } from './lanes.ts'
 
 /** Enough to make a merge worth its fixed cost; a source gives fewer where their values would not stay small in memory. */
 const EVENTS_AT_ONCE = 60_000
+
+/** As the target takes changes best, but for what was said. */
+export function gatheringOf(target: Gathering, speed: Definition['speed']): Gathering {
+  if (!speed) return target
+  const { changes, waits } = speed
+  return {
+    changes: changes ?? (waits === undefined ? target.changes : EVENTS_AT_ONCE),
+    waitMs: waits === undefined ? target.waitMs : waits * 1000,
+  }
+}
 
 export class Gatherer {
   private readonly source: JournaledSource
@@ -39,7 +50,9 @@ export class Gatherer {
     if (waitMs === 0) return true
     const { pendingChanges, oldestPending, now } = await this.head(from)
     if (pendingChanges === 0 || pendingChanges >= changes) return true
-    return now !== null && oldestPending !== null && Date.parse(now) - Date.parse(oldestPending) >= waitMs
+    // How long they have waited is not known everywhere; then they wait no longer.
+    if (now === null || oldestPending === null) return true
+    return Date.parse(now) - Date.parse(oldestPending) >= waitMs
   }
 
   /** Whether a landing that has so many changes should take in the next batch, too. */

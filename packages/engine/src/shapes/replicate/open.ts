@@ -1,4 +1,4 @@
-import type { TargetSide } from '@tide/connectors/contract/target'
+import type { Gathering, TargetSide } from '@tide/connectors/contract/target'
 import type { JournaledSource } from '../../journal/source.ts'
 import type { Meter } from '../../meter.ts'
 import type { SharedCheckpoint } from './checkpoint.ts'
@@ -14,6 +14,7 @@ export interface OpenPipeline {
   lanes: readonly WorkingLane[]
   source: JournaledSource
   target: TargetSide
+  gathering: Gathering
   checkpoint: SharedCheckpoint
   fetchRow: FetchRow
   /** Our clock; ISO 8601. */

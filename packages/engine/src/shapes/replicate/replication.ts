@@ -21,7 +21,7 @@ import {
 import { copyLanes } from './copy.ts'
 import { DetachedLanes } from './detached.ts'
 import { follow, lanesTogether } from './follow.ts'
-import { Gatherer } from './gather.ts'
+import { Gatherer, gatheringOf } from './gather.ts'
 import type { WorkingLane } from './lanes.ts'
 import { writeCheckpoint, type OpenPipeline } from './open.ts'
 import { copyRate, type Known } from './known.ts'
@@ -63,6 +63,7 @@ export class OpenReplication implements OpenRun {
       lanes,
       source,
       target,
+      gathering: gatheringOf(target.gathering, this.run.record.definition.speed),
       checkpoint: shared,
       clock: () => new Date(this.run.parts.surroundings.now()).toISOString(),
       fetchRow: (lane, identity) => from.row(lane.source, identity),
@@ -111,8 +112,8 @@ export class OpenReplication implements OpenRun {
   async rest(signal: AbortSignal): Promise<void> {
     const { sleep } = this.run.parts.surroundings
     if (!this.opened) return sleep(60_000, signal)
-    const { source, target, checkpoint } = this.open
-    const gatherer = new Gatherer(source, lanesTogether(this.open), target.gathering)
+    const { source, gathering, checkpoint } = this.open
+    const gatherer = new Gatherer(source, lanesTogether(this.open), gathering)
     while (!signal.aborted) {
       this.run.meter.sawHead(await gatherer.head(checkpoint.now.position))
       this.run.succeeded()
@@ -270,7 +271,8 @@ export class OpenReplication implements OpenRun {
     for (const { index } of lanes) copyRates[index] = copyRate(began)
     const view = await this.run.patiently(patience => source.view(patience))
     try {
-      await copyLanes(view, target, lanes, checkpoint, clock, signal, told => {
+      const readers = Math.min(view.readers, definition.speed?.readers ?? view.readers)
+      await copyLanes(view, readers, target, lanes, checkpoint, clock, signal, told => {
         this.run.succeeded()
         rows += told.rows
         bytes += told.bytes

@@ -1,5 +1,6 @@
 import type { Definition } from '@tide/core/definition/definition'
 import { Section, type Turning } from './Section.tsx'
+import { SpeedFields } from './SpeedFields.tsx'
 
 type Does = NonNullable<Definition['does']> | 'both'
 
@@ -42,7 +43,7 @@ export function StartSection({ definition, runs, change, ...turning }: StartSect
     : WAYS.find(way => way.does === does)!.title.toLowerCase()
   return (
     <Section {...turning} name="start" title="Start" says={says}>
-      <div role="radiogroup" aria-label="What to do">
+      <div role="radiogroup" aria-label="What to do" hidden={runs}>
         {WAYS.map(way => (
           <label key={way.does} className="flex items-baseline gap-2.5 border-b border-line py-1.5">
             <input
@@ -56,6 +57,7 @@ export function StartSection({ definition, runs, change, ...turning }: StartSect
           </label>
         ))}
       </div>
+      <SpeedFields speed={definition.speed ?? {}} change={speed => change({ speed })} />
     </Section>
   )
 }
