@@ -26,7 +26,9 @@ export async function compare(
     const target = identOf(following.target)
     const renderings = columns.map(column => {
       const name = sourceOf(column)!
-      if (column.value.from === 'masked' || column.value.from === 'computed')
+      if (column.value.from === 'retyped')
+        return asNumber(source, following.target, name, target(column.name))
+      if (['masked', 'computed', 'cut'].includes(column.value.from))
         return asHex(source, following.target, table, name, target(column.name))
       return renderingOf(
         source.kind,
@@ -73,17 +75,39 @@ function asHex(source: Source, to: SystemKind, table: BuiltTable, name: string, 
   return { source: text.source, target: HEX[to](target), normal: value => value.toLowerCase() }
 }
 
-/** What masked and computed columns should be: by node's own HMAC, and by JavaScript. */
+const NUMBER: Record<SystemKind, (column: string) => string> = {
+  postgres: column => `${column}::numeric(38,0)::text`,
+  mariadb: column => `CAST(CAST(${column} AS DECIMAL(38,0)) AS CHAR)`,
+  duckdb: column => `${column}::DECIMAL(38,0)::VARCHAR`,
+}
+
+/** A whole number that became another type. */
+function asNumber(source: Source, to: SystemKind, name: string, target: string): Rendering {
+  const normal = (text: string) => text
+  return { source: NUMBER[source.kind](source.dialect.ident(name)), target: NUMBER[to](target), normal }
+}
+
+/** What masked and computed columns should be: by node's own HMAC, and by JavaScript. What is cut is cut as Buffer does. */
 function made(rows: (string | null)[][], columns: readonly WrittenColumn[]): (string | null)[][] {
   return rows.map(row =>
     row.map((value, i) => {
-      const { from } = columns[i]!.value
+      const written = columns[i]!.value
+      const { from } = written
       if (from === 'computed') return value === null ? hexOf('none') : `${value}${hexOf('!')}`
+      if (value !== null && written.from === 'cut') return cutHex(value, written.bytes)
       if (value === null || from !== 'masked') return value
       const hash = createHmac('sha256', MASK_KEY).update(Buffer.from(value, 'hex')).digest('hex')
       return hexOf(hash)
     }),
   )
+}
+
+/** A character of which only a part would be left is left away. */
+function cutHex(hex: string, bytes: number): string {
+  const all = Buffer.from(hex, 'hex')
+  let end = Math.min(bytes, all.length)
+  while (end > 0 && end < all.length && (all[end]! & 0xc0) === 0x80) end--
+  return all.subarray(0, end).toString('hex')
 }
 
 const hexOf = (text: string) => Buffer.from(text).toString('hex')

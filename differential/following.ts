@@ -96,6 +96,11 @@ export class Following {
     return this.store.record.reason?.message ?? JSON.stringify(this.runner.status)
   }
 
+  /** What is changed from here on will come. */
+  get captures(): boolean {
+    return this.runner.status.position !== null
+  }
+
   get state(): string {
     return this.store.record.state
   }

@@ -82,8 +82,10 @@ export async function play(
       }
       following.push(new Following(target, name, plan, journals, connections))
     }
-    const during = phase(1)
     for (const one of following) one.begin()
+    // What is deleted before the start stays in tables that are added to.
+    if (isAddedTo(one.shaping)) await Promise.all(following.map(one => one.until(() => one.captures)))
+    const during = phase(1)
     if (one.cutOff) {
       await sleep(100)
       await Promise.all(following.map(one => one.cutOff()))

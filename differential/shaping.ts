@@ -39,6 +39,14 @@ export function shapingOf(
       columns.push({ like: likeColumn(random.pick(texts).name), does: { mask: 'hash' } })
     if (free.length > 0 && random.chance(0.3))
       columns.push({ like: likeColumn(random.pick(free).name), does: { leave: 'out' } })
+    const whole = dataset.fields.filter(({ type, notCaptured }) => type.kind === 'int' && !notCaptured)
+    if (whole.length > 0 && random.chance(0.4)) {
+      const become = random.pick(['text', 'decimal(38,0)'])
+      columns.push({ like: likeColumn(random.pick(whole).name), does: { become } })
+    }
+    // Behind the others, which it must not take away.
+    for (const { name } of texts)
+      if (random.chance(0.4)) columns.push({ like: likeColumn(name), does: { limit: 1 + random.below(8) } })
     if (random.chance(0.4))
       columns.push({ like, does: { add: 'added here', constant: random.pick(HOSTILE) } })
     if (texts.length > 0 && random.chance(0.4)) {

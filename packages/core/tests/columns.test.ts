@@ -316,6 +316,30 @@ const plan = (part: Partial<PlanInput>) =>
   })
 
 describe('a plan with column rules', () => {
+  test('a limit cuts what is taken, beside a column that says so, and takes no mask away', () => {
+    const { lanes, notes } = plan({
+      columns: [
+        { like: '*.mail', does: { mask: 'hash' } },
+        { like: '*', does: { limit: 40, suffix: ' was longer' } },
+      ],
+    })
+    expect(notes).toEqual([])
+    expect(lanes[0]!.writes.map(({ name, value }) => [name, value])).toEqual([
+      ['id', { from: 'column', column: 'id' }],
+      ['mail', { from: 'masked', column: 'mail', how: { mask: 'hash' } }],
+      ['note', { from: 'cut', column: 'note', bytes: 40 }],
+      ['note was longer', { from: 'was cut', column: 'note', bytes: 40 }],
+    ])
+  })
+
+  test.each<[string, string, string]>([
+    ['note', 'varchar', 's.contacts.note: there is no type “varchar”.'],
+    ['id', 'date', 's.contacts.id is part of the key: as date, different keys could become one.'],
+  ])('refuses %s as %s', (column, become, message) => {
+    const { notes } = plan({ columns: [{ like: `s.contacts.${column}`, does: { become } }] })
+    expect(notes).toMatchObject([{ level: 'refused', section: 'columns', message }])
+  })
+
   test('leaves out, masks and adds; of several rules for a column the last decides', () => {
     const { lanes, notes } = plan({
       columns: [

@@ -2,7 +2,7 @@
 import { RE2JS } from 're2js'
 import { plainExpression } from '../naming/plain-expression.ts'
 import { compareDecimals, floorDecimal, parseDecimal, roundDecimal, type Decimal } from './decimal.ts'
-import { parseMoment, startOf, UNITS, type Moment, type Unit } from './moments.ts'
+import { isReal, parseMoment, startOf, UNITS, type Moment, type Unit } from './moments.ts'
 import { NoValue, printer, type ExpressionType, type Kind, type Known } from './values.ts'
 
 export interface ExpressionFunction {
@@ -107,7 +107,8 @@ export function asInt(value: bigint): bigint {
   return value
 }
 
-function doubleDecimal(value: number): Decimal {
+/** Throws NoValue for infinity and what is no number. */
+export function doubleDecimal(value: number): Decimal {
   // No shorter text is read as the same number.
   const [digits, exponent = '0'] = String(value).split('e')
   const decimal = Number.isFinite(value) ? parseDecimal(digits!) : undefined
@@ -417,6 +418,6 @@ export const FUNCTIONS: readonly ExpressionFunction[] = [
 function moment(value: Known): Moment {
   if (typeof value !== 'string') return value as Moment
   const found = parseMoment(value)
-  if (!found) throw new NoValue(`“${value.slice(0, 60)}” is no date`)
+  if (!found || !isReal(found)) throw new NoValue(`“${value.slice(0, 60)}” is no date`)
   return found
 }

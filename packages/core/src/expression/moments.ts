@@ -30,6 +30,14 @@ export function parseMoment(text: string): Moment | undefined {
   }
 }
 
+/** Whether there is such a moment: no 31 February, and no minute 60. */
+export function isReal({ year, month, day, hour, minute, second }: Moment): boolean {
+  if (year < 1 || month < 1 || month > 12 || day < 1) return false
+  const leap = year % 4 === 0 && (year % 100 !== 0 || year % 400 === 0)
+  const days = month === 2 ? (leap ? 29 : 28) : [4, 6, 9, 11].includes(month) ? 30 : 31
+  return day <= days && hour < 24 && minute < 60 && second < 60
+}
+
 const two = (value: number) => String(value).padStart(2, '0')
 
 export function printDate({ year, month, day }: Moment): string {

@@ -5,8 +5,11 @@ import { matcherOf, pathOf } from '../naming/pattern.ts'
 import type { Namer } from '../naming/namer.ts'
 import type { Column } from '../records/column.ts'
 import { printName, type Dataset, type DatasetName, type Field } from '../records/dataset.ts'
+import { TYPE_NAMES, typeNamed } from '../records/type-name.ts'
 import { printType, type LogicalType } from '../records/types.ts'
-import type { ColumnDeed, ColumnRule } from '../shape/column-rule.ts'
+import { CUT_SUFFIX, type ColumnDeed, type ColumnRule } from '../shape/column-rule.ts'
+import { mayExceed } from '../shape/limit.ts'
+import { keepsKeysApart, retypingOf } from '../shape/retype.ts'
 import { printMask, type Mask } from '../shape/mask.ts'
 import type { WrittenColumn, WrittenValue } from './lane.ts'
 import { grouped, someOf, type PlanNote } from './note.ts'
@@ -30,6 +33,10 @@ export interface ChangedType {
   remedy: string
 }
 
+type LimitDeed = Extract<ColumnDeed, { limit: number }>
+/** What becomes of a column, but for how much of it there may be: a limit never takes a mask away. */
+type TakenDeed = Exclude<ColumnDeed, { add: string } | LimitDeed>
+
 /** The column rules, and which of them have decided something. */
 export class ColumnRules {
   readonly working = new Set<number>()
@@ -40,11 +47,26 @@ export class ColumnRules {
   }
 
   /** What becomes of a column; undefined: it is taken as it is. */
-  of({ namespace, name }: DatasetName, column: string): Exclude<ColumnDeed, { add: string }> | undefined {
+  of({ namespace, name }: DatasetName, column: string): TakenDeed | undefined {
     const path = pathOf(namespace, name, column)
-    const rule = this.rules.findLast(({ deed, matches }) => !('add' in deed) && matches(path))
+    const rule = this.rules.findLast(
+      ({ deed, matches }) => !('add' in deed || 'limit' in deed) && matches(path),
+    )
     if (rule) this.working.add(rule.index)
-    return rule?.deed as Exclude<ColumnDeed, { add: string }> | undefined
+    return rule?.deed as TakenDeed | undefined
+  }
+
+  /** How much there may be of a column that is taken as it is; undefined: all of it. */
+  limitOf(
+    { namespace, name }: DatasetName,
+    { name: column, type, nativeType }: Field,
+  ): LimitDeed | undefined {
+    const path = pathOf(namespace, name, column)
+    const rule = this.rules.findLast(({ deed, matches }) => 'limit' in deed && matches(path))
+    const deed = rule?.deed as LimitDeed | undefined
+    if (!rule || !deed || !mayExceed(type, nativeType, deed.limit)) return undefined
+    this.working.add(rule.index)
+    return deed
   }
 
   /** Columns that come to a table. */
@@ -132,8 +154,13 @@ class ColumnPlanning {
       const deed = rules.of(this.table, field.name)
       if (deed && 'leave' in deed) this.leaveOut(field, looked)
       else if (deed && 'compute' in deed) this.compute(field, deed.compute, computed, looked)
+      else if (deed && 'become' in deed) this.retype(field, deed.become)
       else if (deed) this.mask(field, deed)
-      else this.take(field)
+      else {
+        const limit = this.dataset.key.includes(field.name) ? undefined : rules.limitOf(this.table, field)
+        if (limit) this.cut(field, limit)
+        else this.take(field)
+      }
     }
     for (const deed of added) {
       if ('compute' in deed) {
@@ -230,6 +257,52 @@ class ColumnPlanning {
       const nativeType = how.mask === 'hash' ? `char(${HASH_DIGITS})` : 'text'
       this.write(name, value, { type: TEXT, nativeType, ours: true }, how.mask !== 'constant' && nullable)
     }
+  }
+
+  private retype({ name, type, nativeType, nullable }: Field, wanted: string): void {
+    const becomes = typeNamed(wanted)
+    const shown = `${this.shown}.${name}`
+    const remedy = `Name one of ${TYPE_NAMES.join(', ')}, or a decimal such as decimal(12,2).`
+    if (!becomes) this.note('refused', `${shown}: there is no type “${wanted}”.`, remedy, 'columns')
+    else if (!retypingOf(type, becomes))
+      this.note(
+        'refused',
+        `${shown}: no ${printType(type)} can be a ${printType(becomes)}.`,
+        'Choose another type, or compute the column.',
+        'columns',
+      )
+    else if (this.dataset.key.includes(name) && !keepsKeysApart(type, becomes))
+      this.note(
+        'refused',
+        `${shown} is part of the key: as ${printType(becomes)}, different keys could become one.`,
+        'Take it as it is, and add a column that is computed.',
+        'columns',
+      )
+    this.planned.reads.push({ name, type, nativeType, nullable })
+    this.write(
+      name,
+      { from: 'retyped', column: name },
+      { type: becomes ?? type, nativeType: '', ours: true },
+      nullable,
+    )
+  }
+
+  private cut(
+    { name, type, nativeType, nullable, collation }: Field,
+    { limit, suffix = CUT_SUFFIX }: LimitDeed,
+  ): void {
+    this.planned.reads.push({ name, type, nativeType, nullable })
+    const value: WrittenValue = { from: 'cut', column: name, bytes: limit }
+    // Half of a document is none.
+    if (type.kind === 'json') this.write(name, value, { type: TEXT, nativeType: '', ours: true }, nullable)
+    else this.write(name, value, { type, nativeType, collation }, nullable)
+    const written = this.planned.writes.at(-1)!.name
+    this.add(
+      `${written}${suffix}`,
+      { from: 'was cut', column: name, bytes: limit },
+      { kind: 'bool' },
+      nullable,
+    )
   }
 
   private take({ name, type, nativeType, nullable, collation }: Field): void {

@@ -12,6 +12,12 @@ const writtenValueSchema = Type.Union([
   Type.Object({ from: Type.Literal('origin') }),
   /** What the row's readers at the target must not see of a column. */
   Type.Object({ from: Type.Literal('masked'), column: Type.String(), how: maskSchema }),
+  /** The same value in the column's own type. */
+  Type.Object({ from: Type.Literal('retyped'), column: Type.String() }),
+  /** No more of it than so many bytes. */
+  Type.Object({ from: Type.Literal('cut'), column: Type.String(), bytes: Type.Integer() }),
+  /** Whether there was more of it. */
+  Type.Object({ from: Type.Literal('was cut'), column: Type.String(), bytes: Type.Integer() }),
   /** An expression in CEL over the columns that are read. */
   Type.Object({ from: Type.Literal('computed'), expression: Type.String() }),
   Type.Object({
@@ -69,8 +75,13 @@ export function laneId({ origin = '', source }: Pick<Lane, 'origin' | 'source'>)
 }
 
 /** The source column that a target column is made of; undefined: of none. */
-export function madeOf({ value }: WrittenColumn): string | undefined {
-  return value.from === 'column' || value.from === 'masked' ? value.column : undefined
+export function madeOf({ value }: Pick<WrittenColumn, 'value'>): string | undefined {
+  return 'column' in value && value.from !== 'was cut' ? value.column : undefined
+}
+
+/** The source column that must be known for it, where it is one. */
+export function neededFor({ value }: Pick<WrittenColumn, 'value'>): string | undefined {
+  return 'column' in value ? value.column : undefined
 }
 
 /** The source column that a target column is taken from as it is; undefined: from none. */

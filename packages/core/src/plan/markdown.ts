@@ -58,6 +58,12 @@ function madeSaid({ value }: WrittenColumn): string {
       return ''
     case 'masked':
       return printMask(value.how)
+    case 'retyped':
+      return 'in this type'
+    case 'cut':
+      return `cut to ${value.bytes} bytes`
+    case 'was cut':
+      return `whether ${value.column} was cut`
     case 'constant':
       return `always ${value.value === null ? 'null' : `“${value.value}”`}`
     case 'computed':

@@ -76,13 +76,13 @@ export function laneShaper(lane: Lane, shaping: Shaping): LaneShaper {
   /** Undefined: something that it is made of is not known. */
   const keyAt = (of: Key, row: PackedRow | undefined, coming: Coming): (Value | undefined)[] =>
     keyColumns.map((column, i) => {
-      const { make } = columns[column]!
+      const made = columns[column]!
       const source = keySources[i]
-      if (source === undefined) return make([], coming)
+      if (source === undefined) return valueOf(made, [], coming)
       const part = identity.indexOf(source)
       const place = indexOf(source)
       keyRow[place] = part >= 0 ? of[part]! : row && packedValue(row, place)
-      return make(keyRow, coming)
+      return valueOf(made, keyRow, coming)
     })
   const whole = (parts: (Value | undefined)[]): parts is string[] =>
     parts.every(part => part !== null && part !== undefined)

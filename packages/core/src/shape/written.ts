@@ -1,9 +1,12 @@
 /** How the values of target columns are made of a row at the source. */
 import { compileExpression, isFault } from '../expression/compile.ts'
-import { madeOf, type Lane, type WrittenColumn } from '../plan/lane.ts'
+import { neededFor, type Lane, type WrittenColumn } from '../plan/lane.ts'
 import { printName } from '../records/dataset.ts'
+import type { LogicalType } from '../records/types.ts'
 import type { Value } from '../records/value.ts'
+import { cutTo } from './limit.ts'
 import { masking } from './mask.ts'
+import { retypingOf } from './retype.ts'
 
 /** What is the same for all rows of a lane. */
 export interface Shaping {
@@ -45,7 +48,7 @@ type MadeOf = Pick<Lane, 'source' | 'reads' | 'writes'>
 export function madeColumns(lane: MadeOf, shaping: Shaping): Made[] {
   return lane.writes.map(column => {
     if (column.value.from === 'computed') return computed(column.name, column.value.expression, lane, shaping)
-    const source = madeOf(column)
+    const source = neededFor(column)
     const place = source === undefined ? -1 : lane.reads.findIndex(({ name }) => name === source)
     return {
       name: column.name,
@@ -53,7 +56,7 @@ export function madeColumns(lane: MadeOf, shaping: Shaping): Made[] {
       taken: column.value.from === 'column',
       whole: false,
       ofRow: place >= 0,
-      make: maker(column, place, shaping),
+      make: maker(column, place, lane.reads[place]?.type ?? column.type, shaping),
     }
   })
 }
@@ -80,7 +83,13 @@ function computed(
   }
 }
 
-function maker({ value: written }: WrittenColumn, place: number, { origin, hash }: Shaping): Made['make'] {
+/** `type`: of the source column at that place. */
+function maker(
+  { value: written, type: becomes }: WrittenColumn,
+  place: number,
+  type: LogicalType,
+  { origin, hash }: Shaping,
+): Made['make'] {
   switch (written.from) {
     case 'computed':
       throw new Error('a computed column is made of more than one')
@@ -93,6 +102,15 @@ function maker({ value: written }: WrittenColumn, place: number, { origin, hash 
         return value === undefined ? undefined : mask(value)
       }
     }
+    case 'retyped': {
+      const retype = retypingOf(type, becomes)
+      if (!retype) throw new Error('a type that the plan should have refused')
+      return row => ofKnown(row[place], retype)
+    }
+    case 'cut':
+      return row => ofKnown(row[place], text => cutTo(text, written.bytes, type))
+    case 'was cut':
+      return row => ofKnown(row[place], text => (cutTo(text, written.bytes, type) === text ? 'f' : 't'))
     case 'constant':
       return () => written.value
     case 'origin':
@@ -112,6 +130,11 @@ function maker({ value: written }: WrittenColumn, place: number, { origin, hash 
             op === 'delete' || op === 'truncate' ? canonicalMoment(committedAt ?? landedAt) : null
       }
   }
+}
+
+/** What was not sent stays so, and null stays null. */
+function ofKnown(value: Value, make: (text: string) => string): Value {
+  return value === undefined || value === null ? value : make(value)
 }
 
 /** Columns of the target beside each other: taken from columns that are beside each other, too, or one that is made. */

@@ -4,6 +4,7 @@ import type { Definition } from '@tide/core/definition/definition'
 import type { PlanNote } from '@tide/core/plan/note'
 import { datasetId, printName, type DatasetName } from '@tide/core/records/dataset'
 import { printCondition } from '@tide/core/scope/condition'
+import { printType } from '@tide/core/records/types'
 import { printMask } from '@tide/core/shape/mask'
 import { Fragment } from 'react'
 import { bytes, count, duration, plural } from '../format.ts'
@@ -210,10 +211,14 @@ function Shaping({ lanes }: { lanes: PlanAnswer['lanes'] }) {
   const added = lanes.flatMap(({ writes }) =>
     writes.filter(column => madeOf(column) === undefined && column.value.from !== 'origin'),
   )
+  const turned = lanes.flatMap(({ writes }) =>
+    writes.filter(({ value }) => value.from === 'retyped' || value.from === 'cut'),
+  )
   const leftOut = lanes.reduce((sum, lane) => sum + (lane.leftOut?.length ?? 0), 0)
   const scoped = lanes.filter(({ scope }) => scope !== null)
   const parts = [
     masked.length > 0 && `masks ${plural(masked.length, 'column')}`,
+    turned.length > 0 && `retypes or cuts ${plural(turned.length, 'column')}`,
     added.length > 0 && `adds ${count(added.length)}`,
     leftOut > 0 && `leaves out ${count(leftOut)}`,
     scoped.length > 0 && `scopes ${plural(scoped.length, 'table')}`,
@@ -229,14 +234,18 @@ function Shaping({ lanes }: { lanes: PlanAnswer['lanes'] }) {
         <ul className="font-mono text-[11px] text-ink">
           {lanes
             .flatMap(({ source, writes, leftOut: out = [], scope }) => [
-              ...writes.flatMap(({ name, value }) =>
+              ...writes.flatMap(({ name, type, value }) =>
                 value.from === 'masked'
                   ? [`${printName(source)}.${value.column} → ${name}: ${printMask(value.how)}`]
-                  : value.from === 'column' || value.from === 'origin'
-                    ? []
-                    : [
-                        `${printName(source)} + ${name}: ${value.from === 'metadata' ? value.what : value.from}`,
-                      ],
+                  : value.from === 'retyped'
+                    ? [`${printName(source)}.${value.column} → ${name}: as ${printType(type)}`]
+                    : value.from === 'cut'
+                      ? [`${printName(source)}.${value.column} → ${name}: at most ${bytes(value.bytes)}`]
+                      : value.from === 'column' || value.from === 'origin'
+                        ? []
+                        : [
+                            `${printName(source)} + ${name}: ${value.from === 'metadata' ? value.what : value.from}`,
+                          ],
               ),
               ...out.map(name => `${printName(source)}.${name}: left out`),
               ...(scope ? [`${printName(source)}: ${printCondition(scope)}`] : []),

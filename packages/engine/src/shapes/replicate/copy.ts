@@ -115,11 +115,12 @@ async function* allRanges(
 
 /**
  * A lane whose copy begins now holds what the view holds, where that can be said; what it left out before, it leaves out
- * still. One that goes on is as of more than one time.
+ * still. One that goes on is as of more than one time, and so is one whose table had rows before: those that were deleted at
+ * the source since the start go with the changes alone.
  */
 function withBeginnings(stream: Stream, copying: readonly WorkingLane[], { position }: CopyView): Stream {
   const lanes = stream.lanes.map((lane, i) =>
-    lane.copied || lane.begun || !copying.some(({ index }) => index === i)
+    lane.copied || lane.begun || !copying.some(({ index, plan }) => index === i && plan.there !== 'add')
       ? lane
       : { ...lane, since: position ?? lane.since },
   )

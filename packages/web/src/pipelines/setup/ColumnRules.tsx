@@ -1,9 +1,10 @@
 import { matcherOf, pathOf } from '@tide/core/naming/pattern'
 import type { Dataset } from '@tide/core/records/dataset'
-import type { ColumnDeed, ColumnRule } from '@tide/core/shape/column-rule'
+import { TYPE_NAMES } from '@tide/core/records/type-name'
+import { CUT_SUFFIX, type ColumnDeed, type ColumnRule } from '@tide/core/shape/column-rule'
 import { InlineField, InlineSelect } from '../../parts/Field.tsx'
 import { OrderedList } from '../../parts/OrderedList.tsx'
-import { lazy, Suspense } from 'react'
+import { lazy, Suspense, useId } from 'react'
 import { COLUMN_DEEDS, columnChoiceOf } from './columnDeeds.ts'
 
 const ExpressionField = lazy(() => import('./ExpressionField.tsx'))
@@ -82,13 +83,21 @@ interface DeedFieldsProps {
 }
 
 function DeedFields({ number, deed, change }: DeedFieldsProps) {
-  const field = (label: string, value: string, set: (text: string) => void, width = 'w-36') => (
+  const typesId = useId()
+  const field = (
+    label: string,
+    value: string,
+    set: (text: string) => void,
+    width = 'w-36',
+    list?: string,
+  ) => (
     <>
       <span className="text-ink-2">{label}</span>
       <InlineField
         label={`${label} of column rule ${number}`}
         className={`${width} min-w-0`}
         value={value}
+        list={list}
         onChange={event => set(event.target.value)}
       />
     </>
@@ -100,6 +109,27 @@ function DeedFields({ number, deed, change }: DeedFieldsProps) {
         {field('called', deed.add, add => change({ ...deed, add }))}
         {'constant' in deed &&
           field('always', deed.constant ?? '', constant => change({ ...deed, constant }))}
+      </>
+    )
+  }
+  if ('become' in deed) {
+    return (
+      <>
+        {field('as', deed.become, become => change({ become }), 'w-44', typesId)}
+        <datalist id={typesId}>
+          {['decimal(12,2)', ...TYPE_NAMES].map(name => (
+            <option key={name} value={name} />
+          ))}
+        </datalist>
+      </>
+    )
+  }
+  if ('limit' in deed) {
+    const bytes = (text: string) => Math.min(1_000_000_000, Math.max(1, Number(text.replace(/\D/g, ''))))
+    return (
+      <>
+        {field('bytes', String(deed.limit), text => change({ ...deed, limit: bytes(text) }), 'w-24')}
+        {field('what was cut in', deed.suffix ?? CUT_SUFFIX, suffix => change({ ...deed, suffix }), 'w-24')}
       </>
     )
   }

@@ -12,6 +12,8 @@ export const COLUMN_DEEDS: readonly ColumnChoice[] = [
   { title: 'mask but the ends', begin: { mask: 'ends', first: 1, last: 0 } },
   { title: 'mask by a constant', begin: { mask: 'constant', by: '—' } },
   { title: 'make null', begin: { mask: 'nothing' } },
+  { title: 'take as another type', begin: { become: 'text' } },
+  { title: 'limit the size', begin: { limit: 10_000 } },
   { title: 'compute', begin: { compute: '""' } },
   { title: 'add a computed column', begin: { add: 'computed', compute: '""' } },
   { title: 'add a constant', begin: { add: 'site', constant: '' } },
@@ -28,6 +30,8 @@ export function columnChoiceOf(deed: ColumnDeed): ColumnChoice {
 function kindOf(deed: ColumnDeed): string {
   if ('leave' in deed) return 'leave'
   if ('mask' in deed) return deed.mask
+  if ('become' in deed) return 'become'
+  if ('limit' in deed) return 'limit'
   if ('compute' in deed) return 'add' in deed ? 'add computed' : 'compute'
   return 'metadata' in deed ? deed.metadata : 'add'
 }
