@@ -1,10 +1,15 @@
 /** One pipeline, run as an engine runs it, that can be cut off anywhere. */
+import { sourceOf } from '@tide/core/definition/pipeline'
+import type { Lane } from '@tide/core/plan/lane'
 import type { Plan } from '@tide/core/plan/plan'
+import { keyOf, keyText, type Key, type Row } from '@tide/core/records/value'
+import { LaneRehearsal } from '@tide/core/shape/rehearsal'
 import { setTimeout as sleep } from 'node:timers/promises'
 import type { Session } from '../packages/connectors/src/contract/session.ts'
 import type { JournalKeepers } from '../packages/engine/src/journal/keepers.ts'
 import type { EngineParts } from '../packages/engine/src/parts.ts'
 import type { Surroundings } from '../packages/engine/src/repositories.ts'
+import { keyedHash } from '../packages/engine/src/keyed-hash.ts'
 import { Runner } from '../packages/engine/src/runner.ts'
 import { MemoryStore } from '../packages/engine/tests/memory-store.ts'
 import { rowPair } from '../packages/server/src/row-pair.ts'
@@ -17,6 +22,8 @@ export interface Outcome {
   result: 'same' | 'different' | 'refused'
   detail: string
 }
+
+type Use = <T>(id: string, body: (session: Session) => Promise<T>) => Promise<T>
 
 export const surroundings: Surroundings = {
   now: Date.now,
@@ -91,11 +98,6 @@ export class Following {
     return new Runner(this.parts, structuredClone(this.store.record), 'here')
   }
 
-  /** Why it stopped. */
-  get why(): string {
-    return this.store.record.reason?.message ?? JSON.stringify(this.runner.status)
-  }
-
   /** What is changed from here on will come. */
   get captures(): boolean {
     return this.runner.status.position !== null
@@ -138,6 +140,11 @@ export class Following {
       return state === 'Following' && consistent && Date.parse(completeUpTo ?? '') > ended
     })
     if (reached) return undefined
+    return this.stopped()
+  }
+
+  /** Why it does not follow. */
+  stopped(): Pick<Outcome, 'result' | 'detail'> {
     const { reason } = this.store.record
     if (!reason) return { result: 'different', detail: `stuck: ${JSON.stringify(this.runner.status)}` }
     // A value that does not fit is told with its row, and nothing is lost; anything else must not happen here.
@@ -147,10 +154,38 @@ export class Following {
     }
   }
 
+  /** Whether a rehearsal with all rows would have told what came; what it would not, in words. */
+  private async foreseen(lane: Lane, key: Key, use: Use): Promise<string | undefined> {
+    const from = sourceOf(this.store.record)
+    const table = { dataset: lane.source, columns: lane.reads }
+    const rows = await use(from, async session => {
+      const all: Row[] = []
+      const limits = { batchRows: 7, timeoutMs: 20_000, signal: new AbortController().signal }
+      for await (const batch of session.scan!(table, limits)) all.push(...batch)
+      return all
+    })
+    const identity = lane.identity.map(name => lane.reads.findIndex(column => column.name === name))
+    const read = await use(from, session => session.row({ ...table, key: lane.identity }, key))
+    const scanned = rows.find(row => keyText(keyOf(row, identity)) === keyText(keyOf(read!, identity)))
+    if (JSON.stringify(scanned) !== JSON.stringify(read))
+      return `scan: ${JSON.stringify(scanned)?.slice(0, 300)}, and by its key ${JSON.stringify(read).slice(0, 300)}`
+    const [holdsOf, there] = await use(this.target, async ({ target }) => [
+      target!.profile.holdsOf,
+      await target!.count({ table: lane.target, columns: lane.writes, key: lane.key }),
+    ])
+    const rehearsal = new LaneRehearsal(lane, { origin: '', hash: keyedHash(MASK_KEY) }, holdsOf, '')
+    for (const row of rows) rehearsal.add(row)
+    const { held, inScope, misfits } = rehearsal.result
+    if (held > 0) return `rehearsed: ${JSON.stringify(misfits).slice(0, 300)} went in all the same`
+    if (lane.deletes === undefined && inScope !== there)
+      return `rehearsed: ${inScope} rows of ${lane.source.name} are in scope, and ${there} are there`
+    return undefined
+  }
+
   /** Whether *Rows*, which shows single rows of both sides, finds the same what is the same; what it does not, in words. */
   async rowsAgree(open: (id: string) => Promise<Session>): Promise<string | undefined> {
     const held = new Map<string, Session>()
-    const use = async <T>(id: string, body: (session: Session) => Promise<T>): Promise<T> => {
+    const use: Use = async (id, body) => {
       const session = held.get(id) ?? (await open(id))
       held.set(id, session)
       return body(session)
@@ -165,6 +200,8 @@ export class Following {
         const lost = !atSource ? 'source' : !atTarget && lane.scope === null ? 'target' : undefined
         if (lost)
           return `Rows: ${lane.target.name} ${lost} does not find the row with ${JSON.stringify(last.key).slice(0, 200)}`
+        const foreseen = await this.foreseen(lane, last.key, use)
+        if (foreseen) return foreseen
         const odd = atTarget ? fields.find(({ same }) => !same) : undefined
         if (odd)
           return `Rows: ${lane.target.name}.${odd.name}: ${String(odd.source).slice(0, 100)} is shown as ${String(odd.there).slice(0, 100)}`

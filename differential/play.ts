@@ -70,7 +70,7 @@ export async function play(
         const filled = await copied.until(() => copied.state === 'Following')
         await copied.halt()
         if (!filled) {
-          outcomes.push({ target, result: 'different', detail: `before: ${copied.why}` })
+          outcomes.push({ target, ...copied.stopped() })
           continue
         }
         const again = await planned(target)

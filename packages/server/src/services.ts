@@ -11,6 +11,7 @@ import { join } from 'node:path'
 import { setTimeout as sleep } from 'node:timers/promises'
 import { CheckedConnections } from './checked.ts'
 import type { DataFolder } from './data-folder.ts'
+import { FullRehearsals } from './full-rehearsals.ts'
 import { Questions } from './questions.ts'
 import { SessionCache } from './sessions.ts'
 import { ShownPlans } from './shown-plans.ts'
@@ -25,6 +26,7 @@ export interface Services {
   journals: JournalKeepers
   sessions: SessionCache
   questions: Questions
+  rehearsals: FullRehearsals
   shownPlans: ShownPlans
   checked: CheckedConnections
   connector(kind: string): Connector
@@ -107,6 +109,7 @@ export async function composeServices(
     journals,
     sessions,
     questions,
+    rehearsals: new FullRehearsals(sessions, questions, store.maskKey),
     shownPlans: new ShownPlans(),
     checked: new CheckedConnections(store, connector),
     connector,

@@ -118,6 +118,9 @@ const ROUTES: [method: string, path: string][] = [
   ['POST', '/names'],
   ['POST', '/names/proposal'],
   ['POST', '/rehearsal'],
+  ['POST', '/rehearsals'],
+  ['GET', '/rehearsals/ID'],
+  ['DELETE', '/rehearsals/ID'],
   ['POST', '/files/read'],
   ['GET', '/schemas/pipeline-file'],
   ...['start', 'pause', 'continue', 'stop', 'recopy', 'extend'].map((deed): [string, string] => [
@@ -126,6 +129,7 @@ const ROUTES: [method: string, path: string][] = [
   ]),
   ['GET', '/pipelines/ID/figures'],
   ['GET', '/pipelines/ID/errands'],
+  ['GET', '/pipelines/ID/runs'],
   ['GET', '/pipelines/ID/lanes/0/row'],
   ['GET', '/log'],
   ['GET', '/nothing'],
@@ -170,12 +174,31 @@ const shapedDefinition = fc.record({
     }),
     { maxLength: 3 },
   ),
+  there: fc.oneof(
+    fc.record({ rows: fc.constantFrom('empty', 'add', 'x'), structure: fc.constantFrom('make anew', 'x') }),
+    fc.constantFrom({}, null),
+  ),
+  lanes: fc.array(
+    fc.record({
+      like: fc.string(),
+      does: fc.oneof(
+        fc.record({ rows: fc.constantFrom('empty', 'x') }),
+        fc.record({ deletes: fc.constantFrom('keep', { mark: '' }, { mark: 'gone' }) }),
+      ),
+    }),
+    { maxLength: 2 },
+  ),
+  speed: fc.record({ readers: fc.integer(), waits: fc.double() }),
   columns: fc.array(
     fc.record({
       like: fc.string(),
       does: fc.oneof(
         fc.record({ mask: fc.constantFrom('hash', 'ends', 'x') }),
         fc.record({ add: fc.string(), constant: fc.string() }),
+        fc.record({
+          become: fc.oneof(fc.string(), fc.constantFrom('text', 'decimal(9,9)', 'decimal(99,1)')),
+        }),
+        fc.record({ limit: fc.oneof(fc.integer(), fc.double()), suffix: fc.string() }),
       ),
     }),
     { maxLength: 2 },

@@ -51,6 +51,11 @@ export interface Session {
    * whoever takes no more of them ends it at the system.
    */
   stream?(sql: string, limits: StreamLimits): AsyncGenerator<RowBatch>
+  /**
+   * The rows of a table in canonical text, as a copy reads them, batch by batch and at least one; in no order that could be
+   * relied on. The columns' types are the catalogue's own.
+   */
+  scan?(table: Pick<KeyedTable, 'dataset' | 'columns'>, limits: StreamLimits): AsyncGenerator<Row[]>
   log?: LogSide
   target?: TargetSide
   /** What of the system one process alone can hold, in words; its pipelines stay with that process. */

@@ -2,6 +2,7 @@ import type { Failure } from '@tide/core/failure'
 import type { NamingProfile } from '@tide/core/naming/profile'
 import type { TargetProfile } from '@tide/core/plan/input'
 import { duckdbColumn } from '@tide/core/shape/duckdb'
+import { duckdbHolds } from '@tide/core/shape/duckdb-holds'
 import type { CheckItem } from '@tide/core/api/browse'
 import type { Config, Connector, Session } from '../contract/session.ts'
 import { duckdbFailure } from './errors.ts'
@@ -67,6 +68,7 @@ async function open(config: Config): Promise<Session> {
     // DuckDB names the database after its file, and then cannot tell the two apart.
     noSchema: { name: parse(path).name, because: 'the file is called so, too' },
     nameKey: name => name.toLowerCase(),
+    holdsOf: duckdbHolds,
     needsKey: 'none',
     keepsOthers: false,
   }

@@ -11,7 +11,7 @@ import { mariadbFailure } from './errors.ts'
 import { logSide } from './log/side.ts'
 import { canonicalRow } from './log/view.ts'
 import { canonicalColumn, ident, keyLiteral, tableName } from './sql.ts'
-import { ask, askForRows, look } from './question/ask.ts'
+import { ask, askForRows, look, scan } from './question/ask.ts'
 import { MariadbTarget } from './target/target.ts'
 
 async function open(config: Config): Promise<OpenSession> {
@@ -32,6 +32,7 @@ async function open(config: Config): Promise<OpenSession> {
     row: (table, key) => within(session => readRow(session, table, key)),
     query: (sql, limits) => ask(settings, sql, limits),
     stream: (sql, limits) => askForRows(settings, sql, limits),
+    scan: (table, limits) => scan(settings, table, limits),
     log: logSide(settings, guard),
     target,
     close: () => target.close(),

@@ -1,5 +1,5 @@
 import { Failure } from '@tide/core/failure'
-import { printName } from '@tide/core/records/dataset'
+import { printName, type DatasetName } from '@tide/core/records/dataset'
 import type { Key, Row } from '@tide/core/records/value'
 import type { Pool } from 'pg'
 import type { Config, Connector, Session } from '../contract/session.ts'
@@ -14,7 +14,7 @@ import { PIN } from './copy.ts'
 import { postgresFailure } from './errors.ts'
 import { logSide } from './log/side.ts'
 import { CANONICAL_OPTIONS, openPool } from './pool.ts'
-import { ask, askForRows, look } from './question/ask.ts'
+import { ask, askForRows, look, scan } from './question/ask.ts'
 import { PostgresTarget } from './target/target.ts'
 import { ident, literal } from './text.ts'
 import { inTransaction } from './transaction.ts'
@@ -44,6 +44,9 @@ async function open(config: Config): Promise<Session> {
       return Number(rows[0]![0])
     },
     row: (table, key) => guard(readRow(pool, table, key)),
+    async *scan(table, limits) {
+      yield* scan(settings, table, await guard(isPartitioned(pool, table.dataset)), limits)
+    },
     log: sideOf(settings, pool, guard),
     query: (sql, limits) => ask(settings, sql, limits),
     stream: (sql, limits) => askForRows(settings, sql, limits),
@@ -63,6 +66,15 @@ function sideOf(settings: PostgresConfig, pool: Pool, guard: <T>(work: Promise<T
     case 'triggers':
       return triggerSide(settings, pool, guard)
   }
+}
+
+async function isPartitioned(pool: Pool, { namespace, name }: DatasetName): Promise<boolean> {
+  const found = await pool.query(
+    `SELECT 1 FROM pg_catalog.pg_class c JOIN pg_catalog.pg_namespace n ON n.oid = c.relnamespace
+      WHERE n.nspname = $1 AND c.relname = $2 AND c.relkind = 'p'`,
+    [namespace, name],
+  )
+  return found.rows.length > 0
 }
 
 async function readRow(

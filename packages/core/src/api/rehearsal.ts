@@ -1,3 +1,23 @@
+import type { DatasetName } from '../records/dataset.ts'
+import type { LaneRehearsed } from '../shape/rehearsal.ts'
+
+/** All rows of a setup through its whole shaping, with nothing written: how far that is, and what it has found. */
+export interface FullRehearsal {
+  id: string
+  /** `ended`: by somebody, or since nobody looked at it any more. */
+  state: 'reading' | 'done' | 'ended' | 'failed'
+  /** Why it failed. */
+  problem: { message: string; remedy: string } | null
+  lanes: (LaneRehearsed & {
+    source: DatasetName
+    /** The tag of the origin; empty where there is one source. */
+    origin: string
+    /** Rows that there should be, by the catalogue. */
+    expected: number
+    read: boolean
+  })[]
+}
+
 /** The first rows of a table as they would reach the target. */
 export interface RehearsedRows {
   columns: {

@@ -83,7 +83,7 @@ function spelled(native: string): string {
     .replace(/\b(tinyint|smallint|mediumint|int|bigint)\(\d+\)/g, '$1')
     .replace(/\bboolean\b/g, 'tinyint')
     .replace(/character set utf8mb4 (?=collate)/g, '')
-    .replace(/^timestamp with time zone$/, 'timestamptz')
+    .replace(/\btimestamp with time zone\b/g, 'timestamptz')
     .replace(/\bcharacter varying\b/g, 'varchar')
     .replace(/^varchar$/, 'text')
     .replace(/\s+/g, ' ')

@@ -5,6 +5,7 @@ import type { NamingProfile } from '../naming/profile.ts'
 import type { NamingRule } from '../naming/rule.ts'
 import type { ColumnRule } from '../shape/column-rule.ts'
 import type { Dataset, DatasetName } from '../records/dataset.ts'
+import type { HoldsOf } from '../shape/rehearsal.ts'
 import type { MappedType, ToMap } from '../shape/mapped.ts'
 import type { Lane } from './lane.ts'
 
@@ -16,6 +17,8 @@ export interface TargetProfile {
   noSchema?: { name: string; because: string }
   /** Equal for names that the target takes for the same. */
   nameKey(name: string): string
+  /** Why a column there does not take a value that its type is for; absent: it takes all. */
+  holdsOf?: HoldsOf
   /**
    * What a table that is there must have to be written to: a unique index over the key; that as its primary key, and no other
    * unique index, for rows would go by that one, too; or nothing.

@@ -1,19 +1,20 @@
 /** Real rows through the real shaping, with nothing written. */
 import type Router from '@koa/router'
-import type { Grid } from '@tide/core/api/browse'
 import type { RehearsedRows } from '@tide/core/api/rehearsal'
 import { Failure } from '@tide/core/failure'
 import { connectionOf } from '@tide/core/definition/origins'
 import type { Lane } from '@tide/core/plan/lane'
-import { hinders } from '@tide/core/plan/note'
+import { hinders, type PlanNote } from '@tide/core/plan/note'
 import { datasetNameSchema, type DatasetName } from '@tide/core/records/dataset'
-import type { Value } from '@tide/core/records/value'
+import type { QueryLimits, Session } from '@tide/connectors/contract/session'
+import type { Row, Value } from '@tide/core/records/value'
+import { scanOf } from '../scan.ts'
 import { predicateOf } from '@tide/core/scope/predicate'
 import { NoValue } from '@tide/core/expression/values'
 import { madeColumns, type Coming, type Made } from '@tide/core/shape/written'
 import { keyedHash } from '@tide/engine/keyed-hash'
 import { planFor } from '../plan.ts'
-import type { Services } from '../services.ts'
+import { newId, type Services } from '../services.ts'
 import { leaving } from './query.ts'
 import { validDefinition } from '../valid-definition.ts'
 import { valid } from '../validate.ts'
@@ -30,6 +31,13 @@ const rehearsalSchema = {
   properties: { definition: { type: 'object' }, table: datasetNameSchema },
 }
 
+const fullSchema = {
+  type: 'object',
+  additionalProperties: false,
+  required: ['definition'],
+  properties: { definition: { type: 'object' } },
+}
+
 export function rehearsalRoutes(router: Router, services: Services): void {
   router.post('/rehearsal', async ctx => {
     const { definition: asked, table } = valid<{ definition: object; table: DatasetName }>(
@@ -40,17 +48,7 @@ export function rehearsalRoutes(router: Router, services: Services): void {
     const definition = validDefinition(asked)
     const alone = { ...definition, tables: [table], without: [], patterns: [] }
     const { lanes, notes } = await planFor(services, alone, { pipeline: undefined, fresh: false, runs: true })
-    const [lane] = lanes
-    // What is wrong at the target does not keep anybody from seeing what would be brought there.
-    const wrong = notes.find(({ level, section }) => level === 'refused' && section === 'columns')
-    if (!lane || wrong) {
-      const refusal = wrong ?? notes.find(hinders)
-      throw new Failure(
-        'refused',
-        refusal?.message ?? 'There is no plan yet.',
-        refusal?.remedy ?? 'Choose both sides.',
-      )
-    }
+    const lane = refuseUnshaped(lanes, notes)
     const from = connectionOf(definition, lane)
     const limits = {
       line: `${from} looks`,
@@ -59,16 +57,78 @@ export function rehearsalRoutes(router: Router, services: Services): void {
       timeoutMs: TIMEOUT_MS,
       signal: leaving(ctx),
     }
-    const grid = await services.questions.ask(limits, limits =>
-      services.sessions.use(from, session => session.preview(table, limits)),
+    const looked = await services.questions.ask(limits, limits =>
+      services.sessions.use(from, session => firstRows(session, lane, limits)),
     )
-    ctx.body = rehearsed(lane, grid, services.store.maskKey)
+    ctx.body = rehearsed(lane, looked, services.store.maskKey)
+  })
+
+  /** All rows of all lanes. */
+  router.post('/rehearsals', async ctx => {
+    const { definition: asked } = valid<{ definition: object }>(fullSchema, ctx.request.body, 'Rehearsal')
+    const definition = validDefinition(asked)
+    const { lanes, notes } = await planFor(services, definition, {
+      pipeline: undefined,
+      fresh: false,
+      runs: true,
+    })
+    refuseUnshaped(lanes, notes)
+    const { rehearsals, sessions } = services
+    const holdsOf = await sessions.use(definition.to, async ({ target }) => target?.profile.holdsOf)
+    const connectionFor = (lane: Lane) => connectionOf(definition, lane)
+    ctx.status = 201
+    ctx.body = rehearsals.begin(newId(), { lanes, connectionOf: connectionFor, holdsOf })
+  })
+
+  router.get('/rehearsals/:id', ctx => {
+    ctx.body = services.rehearsals.of(ctx.params.id!)
+  })
+
+  router.delete('/rehearsals/:id', ctx => {
+    services.rehearsals.end(ctx.params.id!)
+    ctx.status = 204
   })
 }
 
-function rehearsed(lane: Lane, grid: Grid, maskKey: Uint8Array): RehearsedRows {
+/** What is wrong at the target does not keep anybody from seeing what would be brought there. Returns the first lane. */
+function refuseUnshaped([lane]: readonly Lane[], notes: readonly PlanNote[]): Lane {
+  const wrong = notes.find(
+    ({ level, section }) => level === 'refused' && (section === 'columns' || section === 'rows'),
+  )
+  if (lane && !wrong) return lane
+  const refusal = wrong ?? notes.find(hinders)
+  throw new Failure(
+    'refused',
+    refusal?.message ?? 'There is no plan yet.',
+    refusal?.remedy ?? 'Choose both sides.',
+  )
+}
+
+interface Looked {
+  rows: Row[]
+  /** Those were all there are. */
+  all: boolean
+}
+
+async function firstRows(
+  session: Session,
+  { source: dataset, reads: columns }: Lane,
+  { maxRows, maxBytes, timeoutMs, signal }: QueryLimits,
+): Promise<Looked> {
+  const rows: Row[] = []
+  let size = 0
+  for await (const batch of scanOf(session)({ dataset, columns }, { batchRows: 1_000, timeoutMs, signal })) {
+    for (const row of batch) {
+      if (rows.length === maxRows || size > maxBytes) return { rows, all: false }
+      rows.push(row)
+      for (const value of row) size += value?.length ?? 0
+    }
+  }
+  return { rows, all: true }
+}
+
+function rehearsed(lane: Lane, { rows, all }: Looked, maskKey: Uint8Array): RehearsedRows {
   const { reads, writes, scope } = lane
-  const places = reads.map(({ name }) => grid.columns.findIndex(column => column.name === name))
   const made = madeColumns(lane, { origin: lane.origin ?? '', hash: keyedHash(maskKey) })
   const coming: Coming = {
     op: 'copy',
@@ -79,7 +139,6 @@ function rehearsed(lane: Lane, grid: Grid, maskKey: Uint8Array): RehearsedRows {
   const predicate = scope && predicateOf(scope, reads)
   const takesPart = (row: readonly Value[]) =>
     !predicate || ('test' in predicate && held(() => predicate.test(row) === true))
-  const rows = grid.rows.map(row => places.map(place => row[place] ?? null))
   const parts = rows.map(takesPart)
   return {
     columns: writes.map(({ name, nativeType, value }, i) => ({
@@ -89,12 +148,14 @@ function rehearsed(lane: Lane, grid: Grid, maskKey: Uint8Array): RehearsedRows {
       taken: value.from === 'column',
     })),
     rows: rows.slice(0, SHOWN).map((row, n) => ({
-      source: made.map(({ places: [place], whole }) => (place === undefined || whole ? null : row[place]!)),
+      source: made.map(({ places: [place], whole }) =>
+        place === undefined || whole ? null : (row[place] ?? null),
+      ),
       target: targetOf(parts[n]!, made, row, coming),
     })),
     inScope: parts.filter(part => part === true).length,
     looked: rows.length,
-    all: grid.cut === null,
+    all,
   }
 }
 

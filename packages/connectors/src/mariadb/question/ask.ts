@@ -1,5 +1,7 @@
 /** Questions of people to a MariaDB server: over a connection of their own, which can only read, and within limits. */
 import type { Grid } from '@tide/core/api/browse'
+import type { Row } from '@tide/core/records/value'
+import type { KeyedTable } from '../../contract/records.ts'
 import { Failure } from '@tide/core/failure'
 import type { QueryError } from 'mysql2'
 import type { QueryLimits, RowBatch, StreamLimits } from '../../contract/session.ts'
@@ -10,6 +12,8 @@ import { readingAccount, serverAddress } from '../../server-settings.ts'
 import { Session, withSession } from '../client.ts'
 import type { MariadbConfig } from '../config.ts'
 import { mariadbFailure } from '../errors.ts'
+import { canonicalRow } from '../log/view.ts'
+import { canonicalColumn, tableName } from '../sql.ts'
 import { refuseUnlessQuestion } from './allowed.ts'
 
 const STATEMENT_TIMEOUT = 1969
@@ -56,13 +60,34 @@ export async function* askForRows(
   limits: StreamLimits,
 ): AsyncGenerator<RowBatch> {
   refuseUnlessQuestion(sql)
+  yield* lookForRows(config, sql.replace(/[\s;]+$/, ''), limits)
+}
+
+/** The rows of a table as they are copied. */
+export async function* scan(
+  config: MariadbConfig,
+  { dataset, columns }: Pick<KeyedTable, 'dataset' | 'columns'>,
+  limits: StreamLimits,
+): AsyncGenerator<Row[]> {
+  const list = columns.map(column => canonicalColumn(column.name, column.type, column.nativeType))
+  const floats = columns.flatMap(({ type }, i) => (type.kind === 'float' && type.bits === 32 ? [i] : []))
+  const sql = `SELECT ${list.join(', ')} FROM ${tableName(dataset)}`
+  for await (const { rows } of lookForRows(config, sql, limits))
+    yield rows.map(row => canonicalRow(row, floats))
+}
+
+async function* lookForRows(
+  config: MariadbConfig,
+  sql: string,
+  limits: StreamLimits,
+): AsyncGenerator<RowBatch> {
   const { session, link, where, cancel } = await connected(config, limits)
   let ended = false
   try {
     await begin(session, limits.timeoutMs)
     let columns: Grid['columns'] = []
     let rows: Grid['rows'] = []
-    const coming = session.stream(sql.replace(/[\s;]+$/, ''), found => (columns = found))
+    const coming = session.stream(sql, found => (columns = found))
     for await (const row of coming) {
       rows.push(row)
       if (rows.length < limits.batchRows) continue

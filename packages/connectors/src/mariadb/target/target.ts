@@ -1,4 +1,5 @@
 import { Failure } from '@tide/core/failure'
+import { mariadbHolds } from '@tide/core/shape/mariadb-holds'
 import type { PrepareStep } from '@tide/core/plan/steps'
 import type { TargetProfile } from '@tide/core/plan/input'
 import { printName } from '@tide/core/records/dataset'
@@ -41,6 +42,7 @@ export class MariadbTarget implements TargetSide {
     naming: { fold: 'none', allowed: 'bmp', maxLength: 64 },
     typeOf: mariadbColumn,
     nameKey: name => name.toLowerCase(),
+    holdsOf: mariadbHolds,
     needsKey: 'primary alone',
     keepsOthers: false,
   }

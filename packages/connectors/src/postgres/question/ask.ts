@@ -1,5 +1,7 @@
 /** Questions of people to a PostgreSQL server: over a connection of their own, which can only read, and within limits. */
 import type { Grid } from '@tide/core/api/browse'
+import type { Row } from '@tide/core/records/value'
+import type { KeyedTable } from '../../contract/records.ts'
 import { Failure } from '@tide/core/failure'
 import pg, { type FieldDef, type QueryConfig } from 'pg'
 import type { Duplex } from 'node:stream'
@@ -8,10 +10,13 @@ import { readingAccount, serverAddress } from '../../server-settings.ts'
 import { Answer } from '../../question/answer.ts'
 import { QuestionLink, type LinkLimits } from '../../question/link.ts'
 import { misunderstood, severalStatements, tooLong } from '../../question/refusal.ts'
+import { tableName } from '../catalogue.ts'
+import { PIN } from '../copy.ts'
 import type { PostgresConfig } from '../config.ts'
 import { postgresFailure } from '../errors.ts'
 import { clientConfig } from '../pool.ts'
 import { questionIn } from './allowed.ts'
+import { ident } from '../text.ts'
 import { parse } from './parse.ts'
 
 const QUERY_CANCELED = '57014'
@@ -70,10 +75,35 @@ export async function* askForRows(
 ): AsyncGenerator<RowBatch> {
   if (sql.trim() === '') throw severalStatements(0)
   const { by } = questionIn(await parse(sql))
+  yield* lookForRows(config, sql, by, limits)
+}
+
+/** The rows of a table as they are copied. */
+export async function* scan(
+  config: PostgresConfig,
+  { dataset, columns }: Pick<KeyedTable, 'dataset' | 'columns'>,
+  isPartitioned: boolean,
+  limits: StreamLimits,
+): AsyncGenerator<Row[]> {
+  const list = columns.map(({ name }) => ident(name)).join(', ')
+  // What other tables inherit is theirs; what partitions hold is the table's own.
+  const sql = `SELECT ${list} FROM ${isPartitioned ? '' : 'ONLY '}${tableName(dataset)}`
+  for await (const { rows } of lookForRows(config, sql, 'cursor', limits, PIN)) yield rows
+}
+
+/** `pin`: what makes the session write values in one way. */
+async function* lookForRows(
+  config: PostgresConfig,
+  sql: string,
+  by: 'cursor' | 'itself',
+  limits: StreamLimits,
+  pin = '',
+): AsyncGenerator<RowBatch> {
   const { client, link, where } = await connected(config, limits)
   const read = (text: string) => client.query<(string | null)[]>({ text, rowMode: 'array' })
   try {
     await begin(client, limits.timeoutMs)
+    if (pin !== '') await client.query(pin)
     const plain = withoutEnd(sql)
     if (by === 'cursor') await declare(client, plain)
     let columns: Grid['columns'] | undefined

@@ -27,7 +27,8 @@ const FIELDS: { name: keyof Speed; title: string; most: number; cost: string }[]
 /** How fast, each with what it costs whom; empty fields are left to the systems. */
 export function SpeedFields({ speed, change }: { speed: Speed; change: (speed: Speed | undefined) => void }) {
   const set = (name: keyof Speed, text: string, most: number) => {
-    const { [name]: _, ...rest } = speed
+    const rest = { ...speed }
+    delete rest[name]
     const digits = text.replace(/\D/g, '')
     const next = digits === '' ? rest : { ...rest, [name]: Math.min(most, Number(digits)) }
     change(Object.keys(next).length > 0 ? next : undefined)

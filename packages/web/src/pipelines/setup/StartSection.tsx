@@ -1,4 +1,5 @@
 import type { Definition } from '@tide/core/definition/definition'
+import { FullRehearsal } from './FullRehearsal.tsx'
 import { Section, type Turning } from './Section.tsx'
 import { SpeedFields } from './SpeedFields.tsx'
 
@@ -57,6 +58,7 @@ export function StartSection({ definition, runs, change, ...turning }: StartSect
           </label>
         ))}
       </div>
+      <FullRehearsal definition={definition} />
       <SpeedFields speed={definition.speed ?? {}} change={speed => change({ speed })} />
     </Section>
   )

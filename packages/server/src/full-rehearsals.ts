@@ -1,0 +1,125 @@
+/** Rehearsals with all rows: read at the sources, shaped as they would be copied, and counted. Nothing is written. */
+import type { FullRehearsal } from '@tide/core/api/rehearsal'
+import { asFailure, Failure } from '@tide/core/failure'
+import type { Lane } from '@tide/core/plan/lane'
+import { LaneRehearsal, type HoldsOf } from '@tide/core/shape/rehearsal'
+import { keyedHash } from '@tide/engine/keyed-hash'
+import type { Questions } from './questions.ts'
+import { scanOf } from './scan.ts'
+import type { SessionCache } from './sessions.ts'
+
+const KEPT = 20
+const BATCH_ROWS = 1_000
+const READ_MS = 4 * 3_600_000
+/** Nobody has asked for so long: whoever wanted to know has left. */
+const ABANDONED_MS = 60_000
+
+export interface ToRehearse {
+  lanes: readonly Lane[]
+  /** The connection that a lane is read through. */
+  connectionOf(lane: Lane): string
+  holdsOf: HoldsOf | undefined
+}
+
+interface Going {
+  ending: AbortController
+  seenAt: number
+  state: FullRehearsal['state']
+  problem: FullRehearsal['problem']
+  lanes: { lane: Lane; rehearsal: LaneRehearsal; read: boolean }[]
+}
+
+export class FullRehearsals {
+  private readonly all = new Map<string, Going>()
+  private readonly sessions: Pick<SessionCache, 'use'>
+  private readonly questions: Questions
+  private readonly maskKey: Uint8Array
+
+  constructor(sessions: Pick<SessionCache, 'use'>, questions: Questions, maskKey: Uint8Array) {
+    this.sessions = sessions
+    this.questions = questions
+    this.maskKey = maskKey
+  }
+
+  begin(id: string, { lanes, connectionOf, holdsOf }: ToRehearse): FullRehearsal {
+    const landedAt = new Date().toISOString()
+    const hash = keyedHash(this.maskKey)
+    const going: Going = {
+      ending: new AbortController(),
+      seenAt: Date.now(),
+      state: 'reading',
+      problem: null,
+      lanes: lanes.map(lane => ({
+        lane,
+        rehearsal: new LaneRehearsal(lane, { origin: lane.origin ?? '', hash }, holdsOf, landedAt),
+        read: false,
+      })),
+    }
+    this.all.set(id, going)
+    const over = [...this.all].find(([, { state }]) => state !== 'reading')
+    if (this.all.size > KEPT && over) this.all.delete(over[0])
+    this.read(going, connectionOf).then(
+      () => (going.state = going.ending.signal.aborted ? 'ended' : 'done'),
+      (thrown: unknown) => {
+        going.state = going.ending.signal.aborted ? 'ended' : 'failed'
+        const { message, remedy } = asFailure(thrown)
+        if (going.state === 'failed') going.problem = { message, remedy }
+      },
+    )
+    return this.of(id)
+  }
+
+  of(id: string): FullRehearsal {
+    const going = this.all.get(id)
+    if (!going) throw new Failure('refused', `There is no rehearsal ${id} any more.`, 'Begin another.')
+    going.seenAt = Date.now()
+    const { state, problem, lanes } = going
+    return {
+      id,
+      state,
+      problem,
+      lanes: lanes.map(({ lane: { source, origin = '', rows }, rehearsal, read }) => ({
+        source,
+        origin,
+        expected: rows,
+        read,
+        ...rehearsal.result,
+      })),
+    }
+  }
+
+  end(id: string): void {
+    this.all.get(id)?.ending.abort()
+  }
+
+  private async read(going: Going, connectionOf: ToRehearse['connectionOf']): Promise<void> {
+    for (const one of going.lanes) {
+      const { lane, rehearsal } = one
+      const connection = connectionOf(lane)
+      const asked = {
+        line: `${connection} rehearses`,
+        atOnce: 1,
+        maxRows: BATCH_ROWS,
+        timeoutMs: READ_MS,
+        signal: going.ending.signal,
+      }
+      await this.questions.ask(asked, ({ signal }) =>
+        this.sessions.use(connection, async session => {
+          const table = { dataset: lane.source, columns: lane.reads }
+          for await (const rows of scanOf(session)(table, {
+            batchRows: BATCH_ROWS,
+            timeoutMs: READ_MS,
+            signal,
+          })) {
+            if (Date.now() - going.seenAt > ABANDONED_MS) going.ending.abort()
+            signal.throwIfAborted()
+            for (const row of rows) rehearsal.add(row)
+            // Others get their turn.
+            await new Promise(resolve => setImmediate(resolve))
+          }
+        }),
+      )
+      one.read = true
+    }
+  }
+}
