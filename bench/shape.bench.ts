@@ -108,6 +108,7 @@ function following(): number {
         from: undefined,
         before: undefined,
         images: undefined,
+        untold: false,
         transaction,
         number,
         op: 'insert',

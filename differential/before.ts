@@ -34,8 +34,6 @@ function widerType(type: LogicalType): LogicalType | undefined {
   switch (type.kind) {
     case 'int':
       return type.bits === 64 ? { kind: 'decimal', precision: 24, scale: 0 } : { ...type, bits: 64 }
-    case 'float':
-      return { kind: 'float', bits: 64 }
     case 'decimal':
       return type.precision === undefined || type.precision > 30 || (type.scale ?? 0) < 0
         ? undefined

@@ -117,7 +117,7 @@ const table = fc.record<TableCase>({
   columns: fc.array(column, { minLength: 0, maxLength: 7 }),
   identity: fc.nat(7),
   partitioned: fc.nat(5).map(n => n === 5),
-  unique: fc.nat(3).map(n => n === 3),
+  unique: fc.boolean(),
   refers: fc.nat(4).map(n => n === 4),
   rows: fc.nat(30),
 })

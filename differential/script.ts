@@ -110,6 +110,8 @@ function buildTable(
   // Keys need not be the first columns.
   if (identity % 2) built.push(built.shift()!)
   const usable = built.find(({ inKey, spec, generated }) => !inKey && spec.keyable && !generated)
+  // What is unique can be a key in most cases.
+  if (unique && usable && identity !== 7) usable.notNull = true
   return {
     name: free(dialect.nameable(name), names),
     columns: built,

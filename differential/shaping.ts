@@ -5,11 +5,12 @@ import { proposeRules, type NamingTarget } from '@tide/core/naming/propose'
 import type { NamingDeed, NamingRule } from '@tide/core/naming/rule'
 import type { PlanInput } from '@tide/core/plan/input'
 import type { Dataset } from '@tide/core/records/dataset'
+import type { LaneRule } from '@tide/core/definition/lane-rule'
 import type { ColumnRule } from '@tide/core/shape/column-rule'
 import type { Random } from '../soak/random.ts'
 import { chance, HOSTILE } from './chance.ts'
 
-export type ShapingOfCase = Pick<PlanInput, 'names' | 'columns' | 'scopes' | 'deletes'>
+export type ShapingOfCase = Pick<PlanInput, 'names' | 'columns' | 'scopes' | 'deletes' | 'lanes'>
 
 /** Whether its tables are there before, with rows of an earlier copy. */
 export function isAddedTo(n: number): boolean {
@@ -30,6 +31,7 @@ export function shapingOf(
     dataset.fields.filter(({ name, notCaptured }) => !notCaptured && isText(dataset.name, name))
   const columns: ColumnRule[] = []
   const scopes: NonNullable<PlanInput['scopes']> = []
+  const lanes: LaneRule[] = []
   for (const dataset of datasets) {
     const like = exactPattern(dataset.namespace, dataset.name)
     const likeColumn = (name: string) => exactPattern(dataset.namespace, dataset.name, name)
@@ -56,11 +58,23 @@ export function shapingOf(
         does: { add: 'computed here', compute: `${column} == null ? "none" : ${column} + "!"` },
       })
     }
+    const other = otherKey(dataset)
+    if (other && random.chance(0.9)) lanes.push({ like, does: { key: other } })
     if (random.chance(0.3)) columns.push({ like, does: { add: 'changed at', metadata: 'committed at' } })
     if (texts.length > 0 && random.chance(0.4))
       scopes.push({ like, where: anyScope(random, random.pick(texts).name) })
   }
-  return { names, columns, scopes, ...(random.chance(0.3) ? { deletes: { mark: 'gone at' } } : {}) }
+  return { names, columns, scopes, lanes, ...(random.chance(0.3) ? { deletes: { mark: 'gone at' } } : {}) }
+}
+
+/** Columns that keep rows apart at the source, beside those by which it tells them. */
+function otherKey({ uniques = [], fields, key, tellsBefore }: Dataset): string[] | undefined {
+  const known = (name: string) =>
+    fields.some(field => field.name === name && !field.nullable && !field.notCaptured)
+  const others = uniques.filter(
+    ({ columns }) => columns.every(known) && !columns.every(one => key.includes(one)),
+  )
+  return tellsBefore && others[0]?.columns
 }
 
 /** A third of the cases are not renamed, a third by rules of any kind, and a third by those that are proposed. */

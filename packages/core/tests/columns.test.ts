@@ -141,7 +141,7 @@ function play(lane: Lane, rolls: Roll[], size: number) {
   const shaper = laneShaper(lane, SHAPING)
   const rows = new Map<string, Row>()
   const there = new Map<string, Value[]>()
-  let fold = new IdentityFold([0], !shaper.keyIsIdentity)
+  let fold = new IdentityFold([0], shaper.keyIsIdentity ? undefined : shaper.keyBeyond)
   const apply = (folded: Parameters<typeof shapedEffect>[0]) => {
     const { effect, needs, misfits } = shapedEffect(folded, shaper, NOW)
     expect(misfits).toEqual([])
@@ -170,6 +170,7 @@ function play(lane: Lane, rolls: Roll[], size: number) {
           from: undefined,
           before: undefined,
           images: undefined,
+          untold: false,
           transaction: TRANSACTION,
           number: 0,
           op: 'update' as const,
@@ -200,7 +201,7 @@ function play(lane: Lane, rolls: Roll[], size: number) {
     if (event) fold.add(event, TRANSACTION)
     if (number % size === 0) {
       apply(fold)
-      fold = new IdentityFold([0], !shaper.keyIsIdentity)
+      fold = new IdentityFold([0], shaper.keyIsIdentity ? undefined : shaper.keyBeyond)
     }
   })
   apply(fold)

@@ -5,7 +5,7 @@ import type { Lane, WrittenColumn } from '@tide/core/plan/lane'
 import type { ChangeEvent, SourceTransaction } from '@tide/core/records/change'
 import { csvLine, CsvWriter } from '@tide/core/records/csv'
 import { filledRow, packedKey, packRow, pickedRow, unpackRow, unsentIn } from '@tide/core/records/tuple'
-import { keyText, type Row, type Value } from '@tide/core/records/value'
+import { keyText, type Key, type Row, type Value } from '@tide/core/records/value'
 import { laneShaper } from '@tide/core/shape/row'
 import fc from 'fast-check'
 
@@ -42,6 +42,7 @@ const state = (known: Partial<FoldedKey>): FoldedKey => ({
   from: undefined,
   before: undefined,
   images: undefined,
+  untold: false,
   transaction: TRANSACTION,
   number: 3,
   op: 'update',
@@ -57,7 +58,7 @@ describe('a lane’s shaping', () => {
   test('columns that are merely taken pass as the bytes they came in', () => {
     const after = packRow(['1', 'b', 'n'])
     const shaped = laneShaper(ASIS, HERE).shape(state({ after }), NOW)
-    expect('removed' in shaped && shaped.put!.row).toBe(after)
+    expect('removed' in shaped && 'put' in shaped && shaped.put!.row).toBe(after)
   })
 
   test('takes, leaves out, renames, and writes constants, origin and metadata', () => {
@@ -78,7 +79,7 @@ describe('a lane’s shaping', () => {
       { ...HERE, origin: 'north' },
     )
     const shaped = shaper.shape(state({ after: packRow(['1', 'b', 'n']) }), NOW)
-    if (!('removed' in shaped)) throw new Error('not shaped')
+    if (!('put' in shaped)) throw new Error('not shaped')
     expect(unpackRow(shaped.put!.row)).toEqual([
       '1',
       'north',
@@ -109,6 +110,7 @@ describe('a lane’s shaping', () => {
     })
     expect(shaper.shape(state({ after: packRow(['1', undefined, 'n']), from: ['1'] }), NOW)).toEqual({
       needs: ['bed'],
+      removed: [],
     })
   })
 
@@ -148,13 +150,13 @@ describe('a lane’s shaping', () => {
       fc.property(steps, fc.integer({ min: 1, max: 6 }), (rolls, size) => {
         const rows = new Map<string, Row>()
         const there = new Map<string, Row>()
-        let fold = new IdentityFold([0], true)
+        let fold = new IdentityFold([0], [])
         const land = () => {
           const { effect, needs, misfits } = shapedEffect(fold, shaper, NOW)
           expect([needs, misfits]).toEqual([[], []])
           for (const key of effect.removed) there.delete(keyText(key))
           for (const { key, row } of effect.puts) there.set(keyText(key), unpackRow(row))
-          fold = new IdentityFold([0], true)
+          fold = new IdentityFold([0], [])
         }
         rolls.forEach(({ id, bed, gone }, number) => {
           const before = rows.get(String(id))
@@ -174,6 +176,90 @@ describe('a lane’s shaping', () => {
         expect([...there.values()].sort()).toEqual(expected.sort())
       }),
     )
+  })
+})
+
+describe('a key at the target that is not the source’s own', () => {
+  const shaper = laneShaper(
+    lane([taken('bed', 'bed'), taken('note', 'note'), taken('id', 'id')], ['bed']),
+    HERE,
+  )
+  const steps = fc.array(
+    fc.record({
+      id: fc.integer({ min: 1, max: 4 }),
+      bed: fc.integer({ min: 1, max: 5 }),
+      gone: fc.boolean(),
+      /** A large value that was not changed is not told. */
+      unsent: fc.boolean(),
+    }),
+    { maxLength: 30 },
+  )
+
+  test('any history leaves the rows that it should, also where rows were fetched that are newer', () => {
+    fc.assert(
+      fc.property(steps, fc.integer({ min: 1, max: 8 }), (rolls, size) => {
+        const rows = new Map<string, Row>()
+        const events = rolls.flatMap(({ id, bed, gone, unsent }, number): ChangeEvent[] => {
+          const before = rows.get(String(id))
+          const place = { lane: 0, number }
+          // The source keeps beds apart.
+          if (!gone && [...rows.values()].some(([other, its]) => other !== String(id) && its === String(bed)))
+            return []
+          if (gone) {
+            rows.delete(String(id))
+            return before ? [{ op: 'delete', ...place, before: packRow(before) }] : []
+          }
+          const note = before && unsent ? before[2]! : `n${number}`
+          const row = [String(id), String(bed), note]
+          rows.set(String(id), row)
+          if (!before) return [{ op: 'insert', ...place, after: packRow(row) }]
+          const after = packRow(unsent ? [row[0]!, row[1]!, undefined] : row)
+          return [{ op: 'update', ...place, before: packRow(before), after }]
+        })
+        const there = new Map<string, Row>()
+        for (let from = 0; from < events.length; from += size) {
+          const fold = new IdentityFold([0], shaper.keyBeyond)
+          for (const event of events.slice(from, from + size)) fold.add(event, TRANSACTION)
+          const land = (folded: Parameters<typeof shapedEffect>[0]): Key[] => {
+            const { effect, needs, misfits } = shapedEffect(folded, shaper, NOW)
+            expect(misfits).toEqual([])
+            for (const key of effect.removed) there.delete(keyText(key))
+            for (const { key, row } of effect.puts) there.set(keyText(key), unpackRow(row))
+            return needs.map(({ identity }) => identity)
+          }
+          // Read at the source, where all of it has happened already.
+          for (const identity of land(fold)) {
+            const row = rows.get(identity[0]!)
+            land({
+              truncate: false,
+              fresh: false,
+              keys: row ? [state({ identity, after: packRow(row) })] : [],
+            })
+          }
+        }
+        const expected = [...rows.values()].map(([id, bed, note]) => [bed, note, id])
+        expect([...there.values()].sort()).toEqual(expected.sort())
+      }),
+      { numRuns: 1000 },
+    )
+  })
+
+  test('what the source does not tell of a row before is told, and not passed over', () => {
+    const told = (...events: Partial<ChangeEvent>[]) => {
+      const fold = new IdentityFold([0], shaper.keyBeyond)
+      events.forEach((event, number) => fold.add({ lane: 0, number, ...event } as ChangeEvent, TRANSACTION))
+      return shapedEffect(fold, shaper, NOW).misfits
+    }
+    const row = packRow(['1', 'a', 'n'])
+    const other = packRow(['1', 'b', 'n'])
+    expect(told({ op: 'update', before: row, after: row })).toHaveLength(1)
+    expect(told({ op: 'delete', before: packRow(['1', undefined, undefined]) })).toHaveLength(1)
+    expect(told({ op: 'update', before: packRow(['1', undefined, undefined]), after: row })).toHaveLength(1)
+    expect(told({ op: 'update', before: row, after: other })).toEqual([])
+    expect(told({ op: 'insert', after: row }, { op: 'update', before: other, after: other })).toEqual([])
+    expect(
+      told({ op: 'insert', after: row }, { op: 'delete', before: packRow(['1', undefined, undefined]) }),
+    ).toEqual([])
   })
 })
 

@@ -41,15 +41,18 @@ export async function rowPair(
   const wanted = key ?? (source && keyOf(source, identity))
   if (!wanted) return { key: [], fields: [], atSource: false, atTarget: false }
   const made = madeColumns(lane, { origin: lane.origin ?? '', hash: keyedHash(store.maskKey) })
-  const keyRow: Value[] = []
+  const keyRow: Value[] = [...(source ?? [])]
   identity.forEach((place, part) => (keyRow[place] = wanted[part]!))
   const there = lane.key.map(name => {
     const place = lane.writes.findIndex(column => column.name === name)
-    return made[place]!.make(keyRow, NO_MATTER_HOW)!
+    return made[place]!.make(keyRow, NO_MATTER_HOW)
   })
-  const target = await sessions.use(definition.to, session =>
-    session.row({ dataset: lane.target, columns: lane.writes, key: lane.key }, there),
-  )
+  // Where the source has no such row any more, it does not tell under which key the target would have it.
+  const target = isKey(there)
+    ? await sessions.use(definition.to, session =>
+        session.row({ dataset: lane.target, columns: lane.writes, key: lane.key }, there),
+      )
+    : null
   return {
     key: [...wanted],
     fields: lane.writes.flatMap((column, i) => {
@@ -69,4 +72,8 @@ export async function rowPair(
     atSource: source !== null,
     atTarget: target !== null,
   }
+}
+
+function isKey(parts: readonly Value[]): parts is Key {
+  return parts.every(part => part !== null && part !== undefined)
 }

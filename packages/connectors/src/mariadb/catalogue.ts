@@ -57,6 +57,8 @@ export async function readCatalogue(session: Session): Promise<Catalogue> {
         WHERE delete_rule NOT IN ('RESTRICT', 'NO ACTION') OR update_rule NOT IN ('RESTRICT', 'NO ACTION')`,
     ),
   )
+  const [image] = await session.arrays('SELECT @@GLOBAL.binlog_row_image')
+  const tellsBefore = image?.[0] === 'FULL' ? { tellsBefore: true as const } : {}
   const datasets = tables.map((row): Dataset => {
     const table: DatasetName = { namespace: row.namespace!, name: row.name! }
     const view = row.kind !== 'BASE TABLE'
@@ -68,6 +70,7 @@ export async function readCatalogue(session: Session): Promise<Catalogue> {
         ? { key: [], keyNote: 'Views have none; changes to them are not captured.' }
         : chooseKey(keys.get(datasetId(table)) ?? [])),
       ...uniquesOf(keys.get(datasetId(table)) ?? []),
+      ...tellsBefore,
       ...notFollowed(cascades.get(datasetId(table))),
       rows: Number(row.estimate ?? 0),
       rowsExact: false,

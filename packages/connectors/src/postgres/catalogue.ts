@@ -110,6 +110,9 @@ async function readOnce(
       ? logKey(row, keys.get(row.oid) ?? [])
       : chooseKey(row.kind, keys.get(row.oid) ?? [])),
     ...uniquesOf(keys.get(row.oid) ?? []),
+    ...(method === 'triggers' || (method === 'log' && row.identity === 'f')
+      ? { tellsBefore: true as const }
+      : {}),
     ...(method === 'log' && row.kind === 'p'
       ? { unseen: 'the log does not tell when a single partition is truncated, detached or dropped' }
       : {}),

@@ -33,8 +33,11 @@ export function shapedEffect(folded: Folded, shaper: LaneShaper, landedAt: strin
   const misfits: ShapedEffect['misfits'] = []
   for (const state of keys) {
     const shaped = shaper.shape(state, landedAt)
-    if ('needs' in shaped) needs.push({ identity: state.identity, columns: shaped.needs })
-    else if ('misfit' in shaped) misfits.push({ identity: state.identity, misfit: shaped.misfit })
+    if ('needs' in shaped) {
+      needs.push({ identity: state.identity, columns: shaped.needs })
+      // Before what others put under these keys; the row itself comes after them, as it stands now.
+      for (const key of shaped.removed) removed.push(key)
+    } else if ('misfit' in shaped) misfits.push({ identity: state.identity, misfit: shaped.misfit })
     else {
       if (shaped.put) puts.push(shaped.put)
       for (const key of shaped.removed) removed.push(key)

@@ -27,6 +27,8 @@ export interface FoldedKey {
   before: PackedRow | undefined
   /** Where asked for: the row at every moment that was told, so that nothing stays under a key it had for a while. */
   images: PackedRow[] | undefined
+  /** Not all that was asked for of the row before was told. */
+  untold: boolean
   /** The last change: the transaction it came with, its number there, and what it was. */
   transaction: SourceTransaction
   number: number
@@ -45,12 +47,15 @@ export class IdentityFold {
   fresh = true
   private readonly states = new Map<string, FoldedKey>()
   private readonly keyIndexes: readonly number[]
-  private readonly keepsImages: boolean
+  private readonly imagesOf: readonly number[] | undefined
 
-  /** `keyIndexes`: where the key's columns are in the rows. */
-  constructor(keyIndexes: readonly number[], keepsImages = false) {
+  /**
+   * `keyIndexes`: where the key's columns are in the rows. `imagesOf`: images are asked for, and these columns of them beside
+   * the key's.
+   */
+  constructor(keyIndexes: readonly number[], imagesOf?: readonly number[]) {
     this.keyIndexes = keyIndexes
-    this.keepsImages = keepsImages
+    this.imagesOf = imagesOf
   }
 
   get keys(): Iterable<FoldedKey> {
@@ -89,7 +94,7 @@ export class IdentityFold {
     this.fresh = false
     const text = keyText(identity)
     const known = this.states.get(text)
-    this.set(text, identity, undefined, undefined, known ? known.before : before, before, last)
+    this.set(text, identity, undefined, undefined, known ? known.before : before, before, last, true)
   }
 
   private update(before: PackedRow, sent: PackedRow, last: Last): void {
@@ -109,13 +114,14 @@ export class IdentityFold {
     const newText = told ? keyText(newKey) : oldText
     if (partial) row = withKey(row, this.keyIndexes, newKey)
     if (oldText === newText) {
-      this.set(newText, newKey, row, from, known ? known.before : told, told, last)
+      this.set(newText, newKey, row, from, known ? known.before : told, told, last, true)
       return
     }
     this.remove(oldKey, told, last)
     this.set(newText, newKey, row, from, this.states.get(newText)?.before, undefined, last)
   }
 
+  /** `stood`: the row was there before the change. */
   private set(
     text: string,
     identity: Key,
@@ -124,12 +130,26 @@ export class IdentityFold {
     before: PackedRow | undefined,
     told: PackedRow | undefined,
     { transaction, number, op }: Last,
+    stood = false,
   ): void {
-    const images = this.keepsImages ? this.imagesOf(text, told, after) : undefined
-    this.states.set(text, { identity, after, from, before, images, transaction, number, op })
+    const images = this.imagesOf ? this.withImages(text, told, after) : undefined
+    const untold = this.states.get(text)?.untold === true || (stood && this.isUntold(text, told))
+    this.states.set(text, { identity, after, from, before, images, untold, transaction, number, op })
   }
 
-  private imagesOf(text: string, ...more: (PackedRow | undefined)[]): PackedRow[] {
+  /** How a row stood before is known from the change, or from those before it in this fold. */
+  private isUntold(text: string, told: PackedRow | undefined): boolean {
+    const unknown = (row: PackedRow | undefined) =>
+      row === undefined || this.imagesOf!.some(index => packedValue(row, index) === undefined)
+    return (
+      this.imagesOf !== undefined &&
+      this.imagesOf.length > 0 &&
+      unknown(told) &&
+      unknown(this.states.get(text)?.after)
+    )
+  }
+
+  private withImages(text: string, ...more: (PackedRow | undefined)[]): PackedRow[] {
     const images = this.states.get(text)?.images ?? []
     for (const image of more) if (image) images.push(image)
     return images

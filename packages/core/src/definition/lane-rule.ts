@@ -34,6 +34,17 @@ export const laneRuleSchema = Type.Object(
       Type.Object({ rows }, { additionalProperties: false }),
       Type.Object({ structure }, { additionalProperties: false }),
       Type.Object({ deletes: deletesSchema }, { additionalProperties: false }),
+      /** What tells rows apart at the target: columns of the source, which must keep them apart, too. */
+      Type.Object(
+        {
+          key: Type.Array(shownText('A column of the key', 300, 1), {
+            title: 'The target key',
+            minItems: 1,
+            maxItems: 16,
+          }),
+        },
+        { additionalProperties: false },
+      ),
     ]),
   },
   { additionalProperties: false },

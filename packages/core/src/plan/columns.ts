@@ -80,9 +80,13 @@ export class ColumnRules {
   }
 }
 
-/** Plans the columns of one table. `scoped`: columns that the scope looks at, which are read even where left out. */
+/**
+ * Plans the columns of one table. `key`: those that are the key at the target. `scoped`: columns that the scope looks at, which
+ * are read even where left out.
+ */
 export function planColumns(
   dataset: Dataset,
+  key: readonly string[],
   namer: Namer,
   rules: ColumnRules,
   scoped: readonly string[],
@@ -91,7 +95,7 @@ export function planColumns(
   origin: OriginInput,
   notes: PlanNote[],
 ): PlannedColumns {
-  return new ColumnPlanning(dataset, namer, input, origin, notes).plan(rules, scoped, deletes)
+  return new ColumnPlanning(dataset, key, namer, input, origin, notes).plan(rules, scoped, deletes)
 }
 
 const TEXT: LogicalType = { kind: 'utf8' }
@@ -112,6 +116,7 @@ class ColumnPlanning {
   private readonly table: DatasetName
   private readonly shown: string
   private readonly dataset: Dataset
+  private readonly key: readonly string[]
   private readonly namer: Namer
   private readonly input: PlanInput
   private readonly sameKind: boolean
@@ -119,12 +124,14 @@ class ColumnPlanning {
 
   constructor(
     dataset: Dataset,
+    key: readonly string[],
     namer: Namer,
     input: PlanInput,
     { sameKind }: OriginInput,
     notes: PlanNote[],
   ) {
     this.dataset = dataset
+    this.key = key
     this.table = { namespace: dataset.namespace, name: dataset.name }
     this.shown = printName(this.table)
     this.namer = namer
@@ -141,7 +148,12 @@ class ColumnPlanning {
       if (deed && 'compute' in deed) this.compile(name, deed.compute, computed)
     }
     for (const deed of added) if ('compute' in deed) this.compile(deed.add, deed.compute, computed)
-    const looked = new Set([...scoped, ...[...computed.values()].flatMap(({ columns }) => columns)])
+    // What tells rows apart at the source is read, whatever becomes of it.
+    const looked = new Set([
+      ...this.dataset.key,
+      ...scoped,
+      ...[...computed.values()].flatMap(({ columns }) => columns),
+    ])
     for (const field of this.dataset.fields) {
       if (field.notCaptured) {
         this.note(
@@ -157,7 +169,7 @@ class ColumnPlanning {
       else if (deed && 'become' in deed) this.retype(field, deed.become)
       else if (deed) this.mask(field, deed)
       else {
-        const limit = this.dataset.key.includes(field.name) ? undefined : rules.limitOf(this.table, field)
+        const limit = this.key.includes(field.name) ? undefined : rules.limitOf(this.table, field)
         if (limit) this.cut(field, limit)
         else this.take(field)
       }
@@ -200,7 +212,7 @@ class ColumnPlanning {
     computed: ReadonlyMap<string, Expression>,
     looked: ReadonlySet<string>,
   ): void {
-    if (this.dataset.key.includes(name)) {
+    if (this.key.includes(name)) {
       this.note(
         'refused',
         `${this.shown}.${name} is part of the key, and cannot be computed.`,
@@ -220,7 +232,7 @@ class ColumnPlanning {
   }
 
   private leaveOut({ name, type, nativeType, nullable }: Field, looked: ReadonlySet<string>): void {
-    if (this.dataset.key.includes(name)) {
+    if (this.key.includes(name)) {
       this.note(
         'refused',
         `${this.shown}.${name} is part of the key, and cannot be left out.`,
@@ -234,7 +246,7 @@ class ColumnPlanning {
   }
 
   private mask({ name, type, nativeType, nullable }: Field, how: Mask): void {
-    const inKey = this.dataset.key.includes(name)
+    const inKey = this.key.includes(name)
     if (inKey && how.mask !== 'hash') {
       this.note(
         'refused',
@@ -271,7 +283,7 @@ class ColumnPlanning {
         'Choose another type, or compute the column.',
         'columns',
       )
-    else if (this.dataset.key.includes(name) && !keepsKeysApart(type, becomes))
+    else if (this.key.includes(name) && !keepsKeysApart(type, becomes))
       this.note(
         'refused',
         `${shown} is part of the key: as ${printType(becomes)}, different keys could become one.`,
@@ -322,7 +334,7 @@ class ColumnPlanning {
     const named = this.namer.column(table, name)
     if (named.refused)
       planned.odd.push(`${named.by.length > 0 ? `${named.name}, from ` : ''}${name} (${named.refused})`)
-    const { key } = this.dataset
+    const { key } = this
     const keyParts = key.includes(name) ? key.length + (origins.length > 1 ? 1 : 0) : 0
     const mapped = profile.typeOf({
       type,

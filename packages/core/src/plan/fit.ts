@@ -105,6 +105,8 @@ function takes(field: Field, column: WrittenColumn, lane: Lane, profile: TargetP
   // A type of the system that says more than its logical type, such as a precision, may hold less.
   const plain = profile.typeOf({ type: field.type, nativeType: '', sameKind: false, keyParts: 0 })
   if (withoutCollation(plain.native) !== is || plain.note?.startsWith('kept as text')) return false
+  // The shortest text of a float is another number as a double.
+  if (field.type.kind === 'float' && canonicalJson(field.type) !== canonicalJson(column.type)) return false
   return canonicalJson(widest(field.type, column.type)) === canonicalJson(field.type)
 }
 

@@ -7,6 +7,8 @@ import type { PlanInput } from './input.ts'
 export interface Ruled {
   deletes: Deletes
   there: There
+  /** Columns of the source; absent: those of its own key. */
+  key?: readonly string[]
 }
 
 /** The lane rules, and which of them have decided something. */
@@ -26,11 +28,12 @@ export class LaneRuling {
 
   of({ namespace, name }: DatasetName): Ruled {
     const path = pathOf(namespace, name)
-    const ruled = { ...this.all, there: { ...this.all.there } }
+    const ruled: Ruled = { ...this.all, there: { ...this.all.there } }
     for (const { index, does, matches } of this.rules) {
       if (!matches(path)) continue
       this.working.add(index)
       if ('deletes' in does) ruled.deletes = does.deletes
+      else if ('key' in does) ruled.key = does.key
       else Object.assign(ruled.there, does)
     }
     return ruled

@@ -8,6 +8,7 @@ import { grouped, someOf, type PlanNote } from './note.ts'
 import type { OriginInput, PlanInput } from './input.ts'
 import type { LaneRuling } from './lane-rules.ts'
 import type { Scopes } from './scopes.ts'
+import { targetKey } from './target-key.ts'
 
 /** All that decides how tables become lanes. */
 export interface LaneRules {
@@ -31,10 +32,10 @@ export function planLane(
     notes.push({ level: 'refused', message, remedy, tables: [table], section })
   const shown = printName(table)
   const schema = namer.schema(table)
-  const named = namer.table(table)
-  if (named.refused) {
+  const tableName = namer.table(table)
+  if (tableName.refused) {
     refuse(
-      `The target will not take ${named.by.length > 0 ? `${named.name}, which ${shown} becomes` : `the name of ${shown}`}: ${named.refused}.`,
+      `The target will not take ${tableName.by.length > 0 ? `${tableName.name}, which ${shown} becomes` : `the name of ${shown}`}: ${tableName.refused}.`,
       'Name it otherwise by a rule, or leave it out.',
       'names',
     )
@@ -66,14 +67,15 @@ export function planLane(
     )
   }
   const { scope, columns } = scopes.of(dataset, notes)
-  const { deletes } = ruling.of(table)
+  const { deletes, key: named } = ruling.of(table)
+  const keyed = targetKey(dataset, named, notes)
   const {
     reads,
     leftOut,
     writes,
     odd,
     changed: types,
-  } = planColumns(dataset, namer, rules, columns, deletes, input, origin, notes)
+  } = planColumns(dataset, keyed, namer, rules, columns, deletes, input, origin, notes)
   changed.push(...types)
   if (odd.length > 0) {
     refuse(
@@ -83,10 +85,10 @@ export function planLane(
     )
   }
   noteHidden(table, columns, writes, notes)
-  const key = dataset.key.map(name => writes.find(column => madeOf(column) === name)?.name)
+  const key = keyed.map(name => writes.find(column => madeOf(column) === name)?.name)
   if (
     schema.refused ||
-    named.refused ||
+    tableName.refused ||
     odd.length > 0 ||
     untold ||
     key.length === 0 ||
@@ -96,7 +98,7 @@ export function planLane(
   return {
     ...(origin.tag === '' ? {} : { origin: origin.tag }),
     source: table,
-    target: { namespace: schema.name, name: named.name },
+    target: { namespace: schema.name, name: tableName.name },
     reads,
     ...(leftOut.length > 0 ? { leftOut } : {}),
     identity: dataset.key,

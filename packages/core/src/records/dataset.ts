@@ -30,6 +30,8 @@ export interface Dataset extends DatasetName {
   keyNote?: string
   /** Its unique indexes, the primary key first. */
   uniques?: Unique[]
+  /** Of a row that is changed or deleted, its log tells all as it was, not the key alone. */
+  tellsBefore?: true
   /** Why its changes cannot be captured at all, by the way that its source was set to. */
   notFollowed?: string
   /** What happens to it that following does not see. */

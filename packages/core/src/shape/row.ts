@@ -25,8 +25,8 @@ export interface Misfit {
 export type Shaped =
   /** `removed`: keys at the target under which the row is not, or no longer. */
   | { removed: Key[]; put?: Put }
-  /** Values that were not sent and cannot come from the target: columns of the source. */
-  | { needs: string[] }
+  /** Values that were not sent and cannot come from the target: columns of the source. `removed`: as above. */
+  | { needs: string[]; removed: Key[] }
   | { misfit: Misfit }
 
 export interface LaneShaper {
@@ -34,6 +34,8 @@ export interface LaneShaper {
   keyIsIdentity: boolean
   /** Rows stay at the target after the source has deleted them, so that a new one may find its key taken. */
   keepsDeleted: boolean
+  /** Places of columns of the source that the key at the target is made of, beside those of its own key. */
+  keyBeyond: readonly number[]
   /** There may be rows at the target that are none of the lane's, so that a new one may find its key taken. */
   findsRows: boolean
   /** `landedAt`: now, by our clock; ISO 8601. */
@@ -126,26 +128,31 @@ export function laneShaper(lane: Lane, shaping: Shaping): LaneShaper {
     }
   }
   const shaped = (state: FoldedKey, landedAt: string): Shaped => {
-    const { after, from, op, transaction } = state
+    const { after, from, op, transaction, untold } = state
+    if (untold) return { misfit: UNTOLD }
     const coming: Coming = { op, committedAt: transaction.at, position: transaction.start, landedAt }
     if (!after) {
       // Of a row that moved to another key nothing is kept: that is the same row still.
       if (op !== 'delete' || deletes === undefined) return gone(state, coming)
       return deletes === 'keep' ? { removed: [] } : marked(state, coming)
     }
+    const needing = (needs: string[]): Shaped => ({
+      needs,
+      removed: keyIsIdentity ? [] : earlier(state, coming),
+    })
     const truth = scope?.(after)
-    if (Array.isArray(truth)) return { needs: truth }
+    if (Array.isArray(truth)) return needing(truth)
     if (truth === false) return gone(state, coming)
     if (computing.length > 0 && isPartial(after)) {
       const unsent = computing.filter(place => packedValue(after, place) === undefined)
-      if (unsent.length > 0) return { needs: unsent.map(place => reads[place]!.name) }
+      if (unsent.length > 0) return needing(unsent.map(place => reads[place]!.name))
     }
     if (keyIsIdentity) {
       const put: Put = { key: state.identity, identity: state.identity, row: written(after, coming) }
       return { removed: [], put: from ? { ...put, from } : put }
     }
     // What the target has stands under a key of its own, which the key at the source does not tell.
-    if (needed.length > 0 && isPartial(after)) return { needs: needed.map(({ name }) => name) }
+    if (needed.length > 0 && isPartial(after)) return needing(needed.map(({ name }) => name))
     const is = keyAt(state.identity, after, coming)
     const missing = is.findIndex(value => value === null || value === undefined)
     if (missing >= 0) return { misfit: { column: key[missing]!, reason: 'it is part of the key, and null' } }
@@ -168,11 +175,14 @@ export function laneShaper(lane: Lane, shaping: Shaping): LaneShaper {
   return {
     keyIsIdentity,
     keepsDeleted: deletes !== undefined,
+    keyBeyond: needed.map(({ name }) => indexOf(name)),
     findsRows: lane.there !== undefined,
     shape,
     mark,
   }
 }
+
+const UNTOLD: Misfit = { column: 'the key', reason: 'the source does not tell what it was before' }
 
 /** A column that no value can be made for. */
 class NoValueFor extends Error {

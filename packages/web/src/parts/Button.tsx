@@ -8,7 +8,8 @@ const LOOKS: Record<Look, string> = {
     'bg-ink text-on-ink border-ink hover:bg-ink-2 disabled:bg-line disabled:border-line disabled:text-ink-3',
   outlined: 'border-line-2 bg-paper-3 hover:border-ink-3 disabled:text-ink-3',
   text: 'border-transparent hover:bg-paper-2 disabled:text-ink-3',
-  danger: 'bg-buoy text-on-ink border-buoy hover:bg-buoy-mark',
+  danger:
+    'bg-buoy text-on-ink border-buoy hover:bg-buoy-mark disabled:bg-line disabled:border-line disabled:text-ink-3',
 }
 
 const shape =

@@ -108,9 +108,14 @@ async function* allRanges(
     if (copied) continue
     let number = 0
     for await (const range of view.copy(lane.source, copiedUpTo, signal)) {
-      yield { lane, number: number++, range, again: begun || lane.plan.there === 'add' }
+      yield { lane, number: number++, range, again: begun || mayMeet(lane, view) }
     }
   }
+}
+
+/** A range may bring keys that are in the table: rows were there before, or it is read later than others, and keys move. */
+function mayMeet({ plan, shaper }: WorkingLane, { position }: CopyView): boolean {
+  return plan.there === 'add' || (position === null && shaper.keyBeyond.length > 0)
 }
 
 /**

@@ -119,7 +119,7 @@ async function nextBatch(
 }
 
 function foldOf({ identityIndexes, shaper }: WorkingLane): IdentityFold {
-  return new IdentityFold(identityIndexes, !shaper.keyIsIdentity)
+  return new IdentityFold(identityIndexes, shaper.keyIsIdentity ? undefined : shaper.keyBeyond)
 }
 
 /** In between, others get their turn: a large batch would hold the process up for longer than anybody should wait. */
@@ -155,12 +155,15 @@ async function asTheyStand(
   const states = new Map<WorkingLane, FoldedKey[]>()
   for (const [lane, identity] of fetching) {
     const row = await fetchRow(lane, identity)
+    // Under another key than its own it has gone from there already.
+    if (!row && lane.shaper.keyBeyond.length > 0) continue
     const state: FoldedKey = {
       identity,
       after: row ? packRow(row) : undefined,
       from: undefined,
       before: undefined,
       images: undefined,
+      untold: false,
       transaction,
       number: 0,
       op: 'update',

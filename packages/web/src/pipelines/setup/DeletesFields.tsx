@@ -38,6 +38,7 @@ export function DeletesFields({ label, deletes, change }: DeletesFieldsProps) {
       {typeof deletes === 'object' && (
         <InlineField
           label={`${label}: the column of the mark`}
+          className="w-32 min-w-0"
           value={deletes.mark}
           onChange={event => change({ mark: event.target.value })}
         />

@@ -1,4 +1,5 @@
 import type { LaneRule } from '@tide/core/definition/lane-rule'
+import { useState } from 'react'
 import { InlineField, InlineSelect } from '../../parts/Field.tsx'
 import { OrderedList } from '../../parts/OrderedList.tsx'
 import { DeletesFields } from './DeletesFields.tsx'
@@ -8,6 +9,7 @@ type Does = LaneRule['does']
 
 const KINDS: { value: string; title: string; begin: Does }[] = [
   { value: 'deletes', title: 'rows that the source deletes', begin: { deletes: 'keep' } },
+  { value: 'key', title: 'the key at the target', begin: { key: ['id'] } },
   { value: 'rows', title: 'rows that are there already', begin: { rows: 'add' } },
   { value: 'structure', title: 'the structure that is there', begin: { structure: 'add what is missing' } },
 ]
@@ -54,6 +56,12 @@ export function LaneRules({
                 deletes={does.deletes}
                 change={deletes => set({ like, does: { deletes } })}
               />
+            ) : 'key' in does ? (
+              <KeyField
+                label={`Columns of the key by lane rule ${number}`}
+                names={does.key}
+                change={key => set({ like, does: { key } })}
+              />
             ) : 'rows' in does ? (
               <InlineSelect
                 label={`What becomes of them by lane rule ${number}`}
@@ -72,6 +80,30 @@ export function LaneRules({
           </div>
         </>
       )}
+    />
+  )
+}
+
+interface KeyFieldProps {
+  label: string
+  names: readonly string[]
+  change: (names: string[]) => void
+}
+
+/** Columns with commas between them; what is half typed stays so until the field is left. */
+function KeyField({ label, names, change }: KeyFieldProps) {
+  const [typed, setTyped] = useState<string>()
+  return (
+    <InlineField
+      label={label}
+      className="min-w-0 flex-1"
+      value={typed ?? names.join(', ')}
+      onChange={event => {
+        setTyped(event.target.value)
+        const next = event.target.value.split(',').map(name => name.trim())
+        if (!next.includes('')) change(next)
+      }}
+      onBlur={() => setTyped(undefined)}
     />
   )
 }
