@@ -1,3 +1,4 @@
+import type { Condition } from '@tide/core/scope/condition'
 import type { Column } from '@tide/core/records/column'
 import type { DatasetName } from '@tide/core/records/dataset'
 
@@ -7,4 +8,6 @@ export interface KeyedTable {
   columns: readonly Pick<Column, 'name' | 'type' | 'nativeType'>[]
   /** Column names, in key order. */
   key: readonly string[]
+  /** A copy need not bring rows for which this is not true; it may. */
+  where?: Condition
 }

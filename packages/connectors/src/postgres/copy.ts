@@ -8,6 +8,7 @@ import { lastFields } from '../csv-fields.ts'
 import { inTransaction } from './transaction.ts'
 import { tableName } from './catalogue.ts'
 import { copyOut } from './copy-out.ts'
+import { prefiltered } from './prefilter.ts'
 import { ident, literal, PINNED_SETTINGS } from './text.ts'
 
 /** A range should keep a one-session source busy for about this long, so that nobody waits for us noticeably. */
@@ -27,7 +28,7 @@ export const PIN = Object.entries(PINNED_SETTINGS)
  */
 async function* copyRanges(
   pool: Pool,
-  { dataset, columns, key: names }: KeyedTable,
+  { dataset, columns, key: names, where }: KeyedTable,
   after: string | null,
   signal: AbortSignal,
 ): AsyncGenerator<CopyRange> {
@@ -38,11 +39,12 @@ async function* copyRanges(
   const list = columns.map(({ name }) => ident(name)).join(', ')
   const types = keyIndexes.map(i => columns[i]!.nativeType)
   const bound = (value: Key) => `(${value.map((part, i) => `${literal(part)}::${types[i]}`).join(', ')})`
+  const wanted = prefiltered(where, columns, ' AND ')
   let rangeRows = FIRST_RANGE_ROWS
   let start: Key | null = after === null ? null : JSON.parse(after)
   while (!signal.aborted) {
     const began = performance.now()
-    const beyond = start ? `(${order}) > ${bound(start)}` : 'true'
+    const beyond = `${start ? `(${order}) > ${bound(start)}` : 'true'}${wanted}`
     // Into memory, so that the transaction is over before anybody waits for the target.
     const { csv, stream } = await inTransaction(pool, async client => {
       await client.query(PIN)

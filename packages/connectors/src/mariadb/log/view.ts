@@ -1,11 +1,13 @@
 /** Copies tables in one consistent snapshot, whose place in the log the server tells. */
 import { Failure } from '@tide/core/failure'
 import { printName, type DatasetName } from '@tide/core/records/dataset'
+import { prefilterOf } from '@tide/core/scope/prefilter'
 import type { Key, Value } from '@tide/core/records/value'
 import type { CopyRange, CopyView } from '../../contract/source.ts'
 import type { KeyedTable } from '../../contract/records.ts'
 import { Session } from '../client.ts'
 import type { MariadbConfig } from '../config.ts'
+import { PREFILTER } from '../prefilter.ts'
 import { canonicalColumn, float32Text, ident, keyLiteral, tableName } from '../sql.ts'
 import { positionAt, noLog } from './follow.ts'
 
@@ -53,9 +55,11 @@ async function* copyRanges(
   const order = key.map(({ name }) => ident(name)).join(', ')
   const texts = key.map(({ name, type, nativeType }) => canonicalColumn(name, type, nativeType)).join(', ')
   const from = tableName(table.dataset)
+  const prefilter = table.where && prefilterOf(table.where, table.columns, PREFILTER)
+  const wanted = prefilter === undefined ? '' : ` AND ${prefilter}`
   let start: Key | null = after === null ? null : JSON.parse(after)
   while (!signal.aborted) {
-    const beyond = start ? compared(table, start, '>') : 'TRUE'
+    const beyond = `${start ? compared(table, start, '>') : 'TRUE'}${wanted}`
     const [end] = await session.arrays(
       `SELECT ${texts} FROM ${from} WHERE ${beyond} ORDER BY ${order} LIMIT 1 OFFSET ${RANGE_ROWS - 1}`,
     )

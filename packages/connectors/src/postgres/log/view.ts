@@ -10,6 +10,7 @@ import { copyOut } from '../copy-out.ts'
 import type { PostgresConfig } from '../config.ts'
 import { PIN } from '../copy.ts'
 import { openPool } from '../pool.ts'
+import { prefiltered } from '../prefilter.ts'
 import { ident, literal } from '../text.ts'
 import { identifySystem, withReplication } from './replication.ts'
 import { LOG_KIND } from './slot.ts'
@@ -98,7 +99,8 @@ class SnapshotView implements CopyView {
         const last = i === leaves.length - 1 && next >= leaf.pages
         // The last range has no end: its table may have grown between the snapshot and our look at its size.
         const upper = next >= leaf.pages ? '' : ` AND ctid < '(${next},0)'::tid`
-        const where = leaf.rangeScans ? ` WHERE ctid >= '(${page},0)'::tid${upper}` : ''
+        const range = leaf.rangeScans ? ` WHERE ctid >= '(${page},0)'::tid${upper}` : ''
+        const where = `${range}${prefiltered(lane.where, lane.columns, range === '' ? ' WHERE ' : ' AND ')}`
         const columns = lane.columns.map(({ name }) => ident(name)).join(', ')
         const statement = `COPY (SELECT ${columns} FROM ONLY ${leaf.name}${where}) TO STDOUT (FORMAT csv)`
         yield { csv: this.stream(statement), upTo: last ? null : `${leaf.oid}:${leaf.file}:${next}` }

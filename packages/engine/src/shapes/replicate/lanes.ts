@@ -27,7 +27,12 @@ export function workingLane(plan: Lane, index: number, shaping: Shaping): Workin
   return {
     index,
     plan,
-    source: { dataset: source, columns: reads, key: identity },
+    source: {
+      dataset: source,
+      columns: reads,
+      key: identity,
+      ...(plan.scope ? { where: plan.scope } : {}),
+    },
     target: {
       table: target,
       columns: writes,

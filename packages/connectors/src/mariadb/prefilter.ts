@@ -1,0 +1,17 @@
+import { WHOLE, type PrefilterDialect } from '@tide/core/scope/prefilter'
+import { ident, literal } from './sql.ts'
+
+/** What every character set of the server has. */
+const PLAIN = /^[ -~]*$/
+
+export const PREFILTER: PrefilterDialect = {
+  column: ident,
+  literal: ({ nativeType }, value, equal) => {
+    if (/^(tiny|small|medium|big)?int\b/.test(nativeType)) return WHOLE.test(value) ? value : undefined
+    // Other collations take more for equal, never less.
+    if (/^(var)?char\(/.test(nativeType)) return equal && PLAIN.test(value) ? literal(value) : undefined
+    return undefined
+  },
+  // A date of zeros that may not be null is null to the server.
+  tellsNull: ({ nativeType }) => /^(tiny|small|medium|big)?int\b|^(var)?char\(|text$/.test(nativeType),
+}

@@ -1,0 +1,29 @@
+import type { KeyedTable } from '../contract/records.ts'
+import { DAY, prefilterOf, WHOLE, type PrefilterDialect } from '@tide/core/scope/prefilter'
+import { ident, literal } from './text.ts'
+
+/** Equal bytes are equal in every collation, so that `=` lets through all that it must. */
+const TEXT = /^(text|character varying(\(\d+\))?)$/
+
+export const PREFILTER: PrefilterDialect = {
+  column: ident,
+  literal: ({ nativeType }, value, equal) => {
+    if (/^(smallint|integer|bigint)$/.test(nativeType)) return WHOLE.test(value) ? value : undefined
+    if (nativeType === 'date') return DAY.test(value) ? `${literal(value)}::date` : undefined
+    if (nativeType === 'boolean')
+      return equal && /^[tf]$/.test(value) ? `${literal(value)}::boolean` : undefined
+    if (TEXT.test(nativeType)) return equal && !value.includes('\0') ? `${literal(value)}::text` : undefined
+    return undefined
+  },
+  tellsNull: () => true,
+}
+
+/** What of the rows need be read, behind `joined`; empty: all. */
+export function prefiltered(
+  where: KeyedTable['where'],
+  columns: KeyedTable['columns'],
+  joined: ' WHERE ' | ' AND ',
+): string {
+  const sql = where && prefilterOf(where, columns, PREFILTER)
+  return sql === undefined ? '' : `${joined}${sql}`
+}
