@@ -51,6 +51,14 @@ const day = fc.constantFrom(
   'infinity',
 )
 
+const moment = fc.constantFrom(
+  '2026-11-28 00:00:00',
+  '2026-11-28 10:00:00.000001',
+  '2026-11-28 10:00:00.5',
+  '1999-12-31 23:59:59',
+  '1066-10-14 09:00:00',
+)
+
 const POSTGRES_KINDS: Kind[] = [
   { nativeType: 'integer', type: INT, values: whole },
   { nativeType: 'bigint', type: { kind: 'int', bits: 64, signed: true }, values: whole },
@@ -59,6 +67,12 @@ const POSTGRES_KINDS: Kind[] = [
   { nativeType: 'character varying(9)', type: { kind: 'utf8' }, values: text },
   { nativeType: 'character(4)', type: { kind: 'utf8' }, values: text },
   { nativeType: 'date', type: { kind: 'date' }, values: day.filter(value => value !== '2026-02-29') },
+  {
+    nativeType: 'timestamp with time zone',
+    type: { kind: 'timestamp', zoned: true },
+    values: moment.map(text => `${text}+00`),
+  },
+  { nativeType: 'timestamp without time zone', type: { kind: 'timestamp', zoned: false }, values: moment },
   { nativeType: 'boolean', type: { kind: 'bool' }, values: fc.constantFrom('t', 'f') },
 ]
 const MARIADB_KINDS: Kind[] = [
@@ -87,6 +101,13 @@ const MARIADB_KINDS: Kind[] = [
     as: 'date',
     type: { kind: 'date' },
     values: fc.constantFrom('2026-01-01', '0000-00-00', '1999-12-31'),
+  },
+  { nativeType: 'datetime(6)', type: { kind: 'timestamp', zoned: false }, values: moment },
+  {
+    nativeType: 'timestamp(6)',
+    as: 'timestamp(6) NULL',
+    type: { kind: 'timestamp', zoned: true },
+    values: moment.filter(text => text > '1971' && text < '2030'),
   },
 ]
 

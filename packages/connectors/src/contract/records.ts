@@ -11,3 +11,6 @@ export interface KeyedTable {
   /** A copy need not bring rows for which this is not true; it may. */
   where?: Condition
 }
+
+/** A table whose rows are read in no order. */
+export type ScannedTable = Omit<KeyedTable, 'key'>

@@ -5,7 +5,7 @@
 import type { Catalogue, CheckItem, Grid } from '@tide/core/api/browse'
 import type { DatasetName } from '@tide/core/records/dataset'
 import type { Key, Row } from '@tide/core/records/value'
-import type { KeyedTable } from './records.ts'
+import type { KeyedTable, ScannedTable } from './records.ts'
 import type { LogSide } from './source.ts'
 import type { TargetSide } from './target.ts'
 
@@ -55,7 +55,7 @@ export interface Session {
    * The rows of a table in canonical text, as a copy reads them, batch by batch and at least one; in no order that could be
    * relied on. The columns' types are the catalogue's own.
    */
-  scan?(table: Pick<KeyedTable, 'dataset' | 'columns'>, limits: StreamLimits): AsyncGenerator<Row[]>
+  scan?(table: ScannedTable, limits: StreamLimits): AsyncGenerator<Row[]>
   log?: LogSide
   target?: TargetSide
   /** What of the system one process alone can hold, in words; its pipelines stay with that process. */

@@ -1,4 +1,4 @@
-import { WHOLE, type PrefilterDialect } from '@tide/core/scope/prefilter'
+import { plainMoment, WHOLE, type PrefilterDialect } from '@tide/core/scope/prefilter'
 import { ident, literal } from './sql.ts'
 
 /** What every character set of the server has. */
@@ -8,6 +8,10 @@ export const PREFILTER: PrefilterDialect = {
   column: ident,
   literal: ({ nativeType }, value, equal) => {
     if (/^(tiny|small|medium|big)?int\b/.test(nativeType)) return WHOLE.test(value) ? value : undefined
+    if (/^(date|datetime|timestamp)\b/.test(nativeType)) {
+      const moment = plainMoment(value)
+      return moment === undefined ? undefined : literal(moment)
+    }
     // Other collations take more for equal, never less.
     if (/^(var)?char\(/.test(nativeType)) return equal && PLAIN.test(value) ? literal(value) : undefined
     return undefined

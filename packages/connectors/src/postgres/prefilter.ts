@@ -1,5 +1,5 @@
 import type { KeyedTable } from '../contract/records.ts'
-import { DAY, prefilterOf, WHOLE, type PrefilterDialect } from '@tide/core/scope/prefilter'
+import { plainMoment, prefilterOf, WHOLE, type PrefilterDialect } from '@tide/core/scope/prefilter'
 import { ident, literal } from './text.ts'
 
 /** Equal bytes are equal in every collation, so that `=` lets through all that it must. */
@@ -9,13 +9,21 @@ export const PREFILTER: PrefilterDialect = {
   column: ident,
   literal: ({ nativeType }, value, equal) => {
     if (/^(smallint|integer|bigint)$/.test(nativeType)) return WHOLE.test(value) ? value : undefined
-    if (nativeType === 'date') return DAY.test(value) ? `${literal(value)}::date` : undefined
+    if (/^(date$|timestamp\b)/.test(nativeType)) return momentLiteral(nativeType, value)
     if (nativeType === 'boolean')
       return equal && /^[tf]$/.test(value) ? `${literal(value)}::boolean` : undefined
     if (TEXT.test(nativeType)) return equal && !value.includes('\0') ? `${literal(value)}::text` : undefined
     return undefined
   },
   tellsNull: () => true,
+}
+
+function momentLiteral(nativeType: string, value: string): string | undefined {
+  const moment = plainMoment(value)
+  if (moment === undefined) return undefined
+  return nativeType.endsWith('with time zone')
+    ? `${literal(`${moment}+00`)}::timestamptz`
+    : `${literal(moment)}::timestamp`
 }
 
 /** What of the rows need be read, behind `joined`; empty: all. */

@@ -20,6 +20,8 @@ const laneProgressSchema = Type.Object({
   partial: Type.Optional(Type.Boolean()),
   /** Where the lane stands while it is copied beside the others and catches up; absent when it stands where they do. */
   own: Type.Optional(positionSchema),
+  /** Up to when rows are looked for that time alone moves into its scope, or out of it; by our clock, ISO 8601. */
+  swept: Type.Optional(Type.String()),
   /** Changes that have landed since the copy began. */
   inserted: Type.Number(),
   updated: Type.Number(),

@@ -2,6 +2,7 @@
 import { matcherOf, pathOf } from '../naming/pattern.ts'
 import { printName, type Dataset } from '../records/dataset.ts'
 import type { Condition } from '../scope/condition.ts'
+import { asOf } from '../scope/relative.ts'
 import { predicateOf } from '../scope/predicate.ts'
 import type { PlanInput } from './input.ts'
 import type { PlanNote } from './note.ts'
@@ -32,10 +33,9 @@ export class Scopes {
     })
     if (conditions.length === 0) return { scope: null, columns: [] }
     const scope = conditions.length === 1 ? conditions[0]! : { all: conditions }
-    const predicate = predicateOf(
-      scope,
-      fields.filter(({ notCaptured }) => !notCaptured),
-    )
+    const columns = fields.filter(({ notCaptured }) => !notCaptured)
+    // As of any moment: what is wrong with it is always wrong.
+    const predicate = predicateOf(asOf(scope, columns, '2000-01-01T00:00:00.000Z'), columns)
     if (!('message' in predicate)) return { scope, columns: predicate.columns }
     notes.push({
       level: 'refused',

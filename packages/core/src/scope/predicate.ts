@@ -6,6 +6,7 @@ import type { Condition } from './condition.ts'
 import { compileExpression, isFault } from '../expression/compile.ts'
 import type { Meta } from '../expression/parts.ts'
 import { orderOf } from './order.ts'
+import { asOf, moves } from './relative.ts'
 
 export type Truth = boolean | null
 
@@ -23,6 +24,22 @@ export type TestedColumn = Pick<Column, 'name' | 'type' | 'nullable'>
 export interface ConditionFault {
   message: string
   remedy: string
+}
+
+/** As `predicateOf`, of a condition that holds at a moment; ISO 8601. Rows are mostly tested as of the same one. */
+export function predicateAsOf(
+  condition: Condition,
+  columns: readonly TestedColumn[],
+): (now: string) => Predicate {
+  const fixed = moves(condition, columns) === undefined
+  let [moment, predicate]: [string | undefined, Predicate | undefined] = [undefined, undefined]
+  return now => {
+    if (predicate && (fixed || moment === now)) return predicate
+    const made = predicateOf(asOf(condition, columns, now), columns)
+    if ('message' in made) throw new Error(`a scope that the plan should have refused: ${made.message}`)
+    moment = now
+    return (predicate = made)
+  }
 }
 
 /** `columns`: those of the rows that it is to test, in their order. */

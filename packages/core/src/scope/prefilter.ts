@@ -3,6 +3,7 @@
  * plain to both sides is said; the predicate decides.
  */
 import type { Column as FullColumn } from '../records/column.ts'
+import { isReal, parseMoment, printMoment } from '../expression/moments.ts'
 import type { Condition } from './condition.ts'
 
 type Column = Pick<FullColumn, 'name' | 'type' | 'nativeType'>
@@ -59,5 +60,9 @@ export function prefilterOf(
 
 /** A whole number as every system reads it. */
 export const WHOLE = /^-?(0|[1-9]\d{0,37})$/
-/** A day of the years that every system knows, as the predicate reads it. */
-export const DAY = /^[1-9]\d{3}-(0[1-9]|1[0-2])-(0[1-9]|1\d|2[0-8])$/
+/** A day or a moment of the years that every system knows, without its offset, which is that of UTC; undefined for others. */
+export function plainMoment(text: string): string | undefined {
+  const moment = parseMoment(text)
+  if (!moment || moment.year < 1000 || !isReal(moment)) return undefined
+  return /^\S{10}$/.test(text) ? text : printMoment(moment, false)
+}

@@ -2,7 +2,7 @@
 import type { Lane } from '../plan/lane.ts'
 import { csvField } from '../records/csv.ts'
 import type { Value } from '../records/value.ts'
-import { predicateOf } from '../scope/predicate.ts'
+import { predicateAsOf } from '../scope/predicate.ts'
 import { NoValue } from '../expression/values.ts'
 import { noValue } from './misfit.ts'
 import { madeColumns, stretchesOf, type Coming, type Made, type Shaping } from './written.ts'
@@ -27,9 +27,8 @@ export function copiedShaper(lane: Lane, shaping: Shaping): ShapeCopied | undefi
   const asRead =
     columns.length === reads.length && columns.every(({ taken, places }, i) => taken && places[0] === i)
   if (asRead && scope === null) return undefined
-  const predicate = scope && predicateOf(scope, reads)
-  if (predicate && 'message' in predicate)
-    throw new Error(`a scope that the plan should have refused: ${predicate.message}`)
+  const predicateAt = scope && predicateAsOf(scope, reads)
+  let predicate = predicateAt?.('2000-01-01T00:00:00.000Z')
   // What must be looked into.
   const looked = reads.map(({ name }, i) => {
     const made = columns.some(({ taken, places }) => !taken && places.includes(i))
@@ -88,6 +87,7 @@ export function copiedShaper(lane: Lane, shaping: Shaping): ShapeCopied | undefi
   }
   return (lines, { position, landedAt }) => {
     const coming: Coming = { op: 'copy', committedAt: null, position, landedAt }
+    predicate = predicateAt?.(landedAt)
     length = 0
     let [column, start, quoted] = [0, 0, false]
     for (let i = 0; i < lines.length; i++) {

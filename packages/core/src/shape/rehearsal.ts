@@ -3,7 +3,7 @@ import { NoValue } from '../expression/values.ts'
 import type { Lane } from '../plan/lane.ts'
 import type { LogicalType } from '../records/types.ts'
 import type { Key, Row, Value } from '../records/value.ts'
-import { predicateOf } from '../scope/predicate.ts'
+import { predicateAsOf } from '../scope/predicate.ts'
 import { madeColumns, type Coming, type Shaping } from './written.ts'
 
 /** Why a target column does not take a value; undefined: it does. */
@@ -49,9 +49,7 @@ export class LaneRehearsal {
     this.made = madeColumns(lane, shaping)
     this.holds = lane.writes.map(({ type, nativeType }) => holdsOf?.(type, nativeType))
     this.coming = { op: 'copy', committedAt: null, position: null, landedAt }
-    const predicate = lane.scope && predicateOf(lane.scope, lane.reads)
-    if (predicate && 'message' in predicate)
-      throw new Error(`a scope that the plan should have refused: ${predicate.message}`)
+    const predicate = lane.scope && predicateAsOf(lane.scope, lane.reads)(landedAt)
     this.inScope = predicate ? row => predicate.test(row) === true : undefined
   }
 

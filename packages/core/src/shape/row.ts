@@ -12,7 +12,7 @@ import {
   type RowPart,
 } from '../records/tuple.ts'
 import { keyText, type Key, type Value } from '../records/value.ts'
-import { predicateOf } from '../scope/predicate.ts'
+import { predicateAsOf } from '../scope/predicate.ts'
 import { NoValue } from '../expression/values.ts'
 import { canonicalMoment, madeColumns, stretchesOf, type Coming, type Made, type Shaping } from './written.ts'
 
@@ -140,7 +140,7 @@ export function laneShaper(lane: Lane, shaping: Shaping): LaneShaper {
       needs,
       removed: keyIsIdentity ? [] : earlier(state, coming),
     })
-    const truth = scope?.(after)
+    const truth = scope?.(after, landedAt)
     if (Array.isArray(truth)) return needing(truth)
     if (truth === false) return gone(state, coming)
     if (computing.length > 0 && isPartial(after)) {
@@ -203,15 +203,16 @@ function valueOf({ name, make }: Made, row: readonly Value[], coming: Coming): V
 }
 
 /** Whether a row takes part, or the columns that must be known to say so; undefined: all rows do. */
-function inScopeOf({ scope, reads }: Lane): ((row: PackedRow) => boolean | string[]) | undefined {
+function inScopeOf({
+  scope,
+  reads,
+}: Lane): ((row: PackedRow, now: string) => boolean | string[]) | undefined {
   if (scope === null) return undefined
-  const predicate = predicateOf(scope, reads)
-  if ('message' in predicate)
-    throw new Error(`a scope that the plan should have refused: ${predicate.message}`)
-  const { columns, test } = predicate
+  const predicateAt = predicateAsOf(scope, reads)
+  const { columns } = predicateAt('2000-01-01T00:00:00.000Z')
   const places = columns.map(column => reads.findIndex(({ name }) => name === column))
   const values = new Array<Value>(reads.length)
-  return row => {
+  return (row, now) => {
     let unsent: string[] | undefined
     for (let i = 0; i < places.length; i++) {
       const value = (values[places[i]!] = packedValue(row, places[i]!))
@@ -219,7 +220,7 @@ function inScopeOf({ scope, reads }: Lane): ((row: PackedRow) => boolean | strin
     }
     if (unsent) return unsent
     try {
-      return test(values) === true
+      return predicateAt(now).test(values) === true
     } catch (thrown) {
       throw thrown instanceof NoValue ? new NoValueFor('its scope', thrown.message) : thrown
     }

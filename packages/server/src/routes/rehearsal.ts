@@ -9,7 +9,7 @@ import { datasetNameSchema, type DatasetName } from '@tide/core/records/dataset'
 import type { QueryLimits, Session } from '@tide/connectors/contract/session'
 import type { Row, Value } from '@tide/core/records/value'
 import { scanOf } from '../scan.ts'
-import { predicateOf } from '@tide/core/scope/predicate'
+import { predicateAsOf } from '@tide/core/scope/predicate'
 import { NoValue } from '@tide/core/expression/values'
 import { madeColumns, type Coming, type Made } from '@tide/core/shape/written'
 import { keyedHash } from '@tide/engine/keyed-hash'
@@ -136,9 +136,8 @@ function rehearsed(lane: Lane, { rows, all }: Looked, maskKey: Uint8Array): Rehe
     position: null,
     landedAt: new Date().toISOString(),
   }
-  const predicate = scope && predicateOf(scope, reads)
-  const takesPart = (row: readonly Value[]) =>
-    !predicate || ('test' in predicate && held(() => predicate.test(row) === true))
+  const predicate = scope && predicateAsOf(scope, reads)(coming.landedAt)
+  const takesPart = (row: readonly Value[]) => !predicate || held(() => predicate.test(row) === true)
   const parts = rows.map(takesPart)
   return {
     columns: writes.map(({ name, nativeType, value }, i) => ({

@@ -1,7 +1,8 @@
 /** Questions of people to a MariaDB server: over a connection of their own, which can only read, and within limits. */
 import type { Grid } from '@tide/core/api/browse'
 import type { Row } from '@tide/core/records/value'
-import type { KeyedTable } from '../../contract/records.ts'
+import { prefilterOf } from '@tide/core/scope/prefilter'
+import type { ScannedTable } from '../../contract/records.ts'
 import { Failure } from '@tide/core/failure'
 import type { QueryError } from 'mysql2'
 import type { QueryLimits, RowBatch, StreamLimits } from '../../contract/session.ts'
@@ -13,6 +14,7 @@ import { Session, withSession } from '../client.ts'
 import type { MariadbConfig } from '../config.ts'
 import { mariadbFailure } from '../errors.ts'
 import { canonicalRow } from '../log/view.ts'
+import { PREFILTER } from '../prefilter.ts'
 import { canonicalColumn, tableName } from '../sql.ts'
 import { refuseUnlessQuestion } from './allowed.ts'
 
@@ -26,7 +28,7 @@ export async function ask(config: MariadbConfig, sql: string, limits: QueryLimit
 
 /** A statement of ours, within the same limits. */
 export async function look(config: MariadbConfig, sql: string, limits: QueryLimits): Promise<Grid> {
-  const { session, link, where } = await connected(config, limits)
+  const { session, link, where } = await connected(readingAccount(config), limits)
   const answer = new Answer(limits)
   let columns: Grid['columns'] = []
   try {
@@ -60,18 +62,20 @@ export async function* askForRows(
   limits: StreamLimits,
 ): AsyncGenerator<RowBatch> {
   refuseUnlessQuestion(sql)
-  yield* lookForRows(config, sql.replace(/[\s;]+$/, ''), limits)
+  yield* lookForRows(readingAccount(config), sql.replace(/[\s;]+$/, ''), limits)
 }
 
-/** The rows of a table as they are copied. */
+/** The rows of a table as they are copied, by the account that copies them. */
 export async function* scan(
   config: MariadbConfig,
-  { dataset, columns }: Pick<KeyedTable, 'dataset' | 'columns'>,
+  { dataset, columns, where }: ScannedTable,
   limits: StreamLimits,
 ): AsyncGenerator<Row[]> {
   const list = columns.map(column => canonicalColumn(column.name, column.type, column.nativeType))
   const floats = columns.flatMap(({ type }, i) => (type.kind === 'float' && type.bits === 32 ? [i] : []))
-  const sql = `SELECT ${list.join(', ')} FROM ${tableName(dataset)}`
+  const prefilter = where && prefilterOf(where, columns, PREFILTER)
+  const wanted = prefilter === undefined ? '' : ` WHERE ${prefilter}`
+  const sql = `SELECT ${list.join(', ')} FROM ${tableName(dataset)}${wanted}`
   for await (const { rows } of lookForRows(config, sql, limits))
     yield rows.map(row => canonicalRow(row, floats))
 }
@@ -108,8 +112,7 @@ async function* lookForRows(
 }
 
 /** A connection of its own for one question, which ends with it. */
-async function connected(config: MariadbConfig, limits: LinkLimits) {
-  const settings = readingAccount(config)
+async function connected(settings: MariadbConfig, limits: LinkLimits) {
   const where = serverAddress(settings)
   const session = await Session.open(settings, { database: settings.database }).catch(error => {
     throw mariadbFailure(error, where)

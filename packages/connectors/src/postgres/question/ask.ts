@@ -1,7 +1,7 @@
 /** Questions of people to a PostgreSQL server: over a connection of their own, which can only read, and within limits. */
 import type { Grid } from '@tide/core/api/browse'
 import type { Row } from '@tide/core/records/value'
-import type { KeyedTable } from '../../contract/records.ts'
+import type { ScannedTable } from '../../contract/records.ts'
 import { Failure } from '@tide/core/failure'
 import pg, { type FieldDef, type QueryConfig } from 'pg'
 import type { Duplex } from 'node:stream'
@@ -12,6 +12,7 @@ import { QuestionLink, type LinkLimits } from '../../question/link.ts'
 import { misunderstood, severalStatements, tooLong } from '../../question/refusal.ts'
 import { tableName } from '../catalogue.ts'
 import { PIN } from '../copy.ts'
+import { prefiltered } from '../prefilter.ts'
 import type { PostgresConfig } from '../config.ts'
 import { postgresFailure } from '../errors.ts'
 import { clientConfig } from '../pool.ts'
@@ -43,7 +44,7 @@ async function answered(
   cursor: string | undefined,
   plain: string,
 ): Promise<Grid> {
-  const { client, link, where } = await connected(config, limits)
+  const { client, link, where } = await connected(readingAccount(config), limits)
   const answer = new Answer(limits)
   let fields: FieldDef[] = []
   const take = (text: string) => rowsOf(client, text, answer, found => (fields = found))
@@ -75,19 +76,20 @@ export async function* askForRows(
 ): AsyncGenerator<RowBatch> {
   if (sql.trim() === '') throw severalStatements(0)
   const { by } = questionIn(await parse(sql))
-  yield* lookForRows(config, sql, by, limits)
+  yield* lookForRows(readingAccount(config), sql, by, limits)
 }
 
-/** The rows of a table as they are copied. */
+/** The rows of a table as they are copied, by the account that copies them. */
 export async function* scan(
   config: PostgresConfig,
-  { dataset, columns }: Pick<KeyedTable, 'dataset' | 'columns'>,
+  { dataset, columns, where }: ScannedTable,
   isPartitioned: boolean,
   limits: StreamLimits,
 ): AsyncGenerator<Row[]> {
   const list = columns.map(({ name }) => ident(name)).join(', ')
   // What other tables inherit is theirs; what partitions hold is the table's own.
-  const sql = `SELECT ${list} FROM ${isPartitioned ? '' : 'ONLY '}${tableName(dataset)}`
+  const from = `${isPartitioned ? '' : 'ONLY '}${tableName(dataset)}`
+  const sql = `SELECT ${list} FROM ${from}${prefiltered(where, columns, ' WHERE ')}`
   for await (const { rows } of lookForRows(config, sql, 'cursor', limits, PIN)) yield rows
 }
 
@@ -121,8 +123,7 @@ async function* lookForRows(
 }
 
 /** A connection of its own for one question, which ends with it. */
-async function connected(config: PostgresConfig, limits: LinkLimits) {
-  const settings = readingAccount(config)
+async function connected(settings: PostgresConfig, limits: LinkLimits) {
   const where = serverAddress(settings)
   const client = new pg.Client(clientConfig(settings))
   client.on('error', () => {}) // whoever waits hears of it

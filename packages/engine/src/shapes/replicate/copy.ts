@@ -1,3 +1,4 @@
+import { asOf, moves } from '@tide/core/scope/relative'
 import type { LaneProgress, Stream } from '@tide/core/checkpoint/checkpoint'
 import type { CopyRange, CopyView } from '@tide/connectors/contract/source'
 import type { TargetSide } from '@tide/connectors/contract/target'
@@ -41,9 +42,10 @@ export async function copyLanes(
   const failed = new AbortController()
   const ended = AbortSignal.any([signal, failed.signal])
   const before = checkpoint.now
-  await checkpoint.note(now => withBeginnings(now, lanes, view))
+  const began = clock()
+  await checkpoint.note(now => withBeginnings(now, lanes, view, began))
   const landed = new LandedRanges()
-  const ranges = allRanges(view, lanes, before, ended)
+  const ranges = allRanges(view, lanes, before, clock, ended)
   let fault: { thrown: unknown } | undefined
   const failWith = (thrown: unknown) => {
     fault ??= { thrown }
@@ -101,13 +103,16 @@ async function* allRanges(
   view: CopyView,
   lanes: readonly WorkingLane[],
   from: Stream,
+  clock: () => string,
   signal: AbortSignal,
 ): AsyncGenerator<LaneRange, undefined> {
   for (const lane of lanes) {
     const { copied, copiedUpTo, begun } = from.lanes[lane.index]!
     if (copied) continue
     let number = 0
-    for await (const range of view.copy(lane.source, copiedUpTo, signal)) {
+    const { scope, reads } = lane.plan
+    const where = scope ? { where: asOf(scope, reads, clock()) } : {}
+    for await (const range of view.copy({ ...lane.source, ...where }, copiedUpTo, signal)) {
       yield { lane, number: number++, range, again: begun || mayMeet(lane, view) }
     }
   }
@@ -123,12 +128,20 @@ function mayMeet({ plan, shaper }: WorkingLane, { position }: CopyView): boolean
  * still. One that goes on is as of more than one time, and so is one whose table had rows before: those that were deleted at
  * the source since the start go with the changes alone.
  */
-function withBeginnings(stream: Stream, copying: readonly WorkingLane[], { position }: CopyView): Stream {
-  const lanes = stream.lanes.map((lane, i) =>
-    lane.copied || lane.begun || !copying.some(({ index, plan }) => index === i && plan.there !== 'add')
-      ? lane
-      : { ...lane, since: position ?? lane.since },
-  )
+function withBeginnings(
+  stream: Stream,
+  copying: readonly WorkingLane[],
+  { position }: CopyView,
+  began: string,
+): Stream {
+  const lanes = stream.lanes.map((lane, i) => {
+    const working = copying.find(({ index }) => index === i)
+    if (!working || lane.copied || lane.begun) return lane
+    const { scope, reads, there } = working.plan
+    // Rows are in scope as of when they are copied, and looked for again from the beginning on.
+    const swept = scope && moves(scope, reads) !== undefined ? { swept: began } : {}
+    return { ...lane, ...swept, since: there === 'add' ? lane.since : (position ?? lane.since) }
+  })
   return { ...stream, lanes }
 }
 

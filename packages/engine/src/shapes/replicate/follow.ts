@@ -6,6 +6,7 @@ import type { DetachedLanes } from './detached.ts'
 import { Gatherer } from './gather.ts'
 import { landOnce } from './land.ts'
 import type { FollowedLane } from './lanes.ts'
+import { sweep, sweepsDue } from './sweep.ts'
 import { POLL_MS, writeCheckpoint, type OpenPipeline } from './open.ts'
 
 /** How often the source may forget, and a quiet checkpoint is written. */
@@ -46,6 +47,7 @@ export async function follow(
         gatherer = gather()
         countNext = 0 // their rows were counted when they were not all there
       }
+      for (const { lane } of together) if (sweepsDue(open, [lane]).length > 0) await sweep(open, lane, signal)
       const from = checkpoint.now.position
       if (!(await gatherer.isDue(from))) {
         told.succeeded()

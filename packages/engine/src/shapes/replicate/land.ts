@@ -162,7 +162,8 @@ async function asTheyStand(
       after: row ? packRow(row) : undefined,
       from: undefined,
       before: undefined,
-      images: undefined,
+      // What is not in scope goes from where it would stand.
+      images: row ? [packRow(row)] : undefined,
       untold: false,
       transaction,
       number: 0,
@@ -179,7 +180,7 @@ async function asTheyStand(
   })
 }
 
-function refuseMisfits({ plan }: WorkingLane, misfits: ShapedEffect['misfits']): void {
+export function refuseMisfits({ plan }: WorkingLane, misfits: ShapedEffect['misfits']): void {
   const [first] = misfits
   if (first) throw noValue(plan, first.misfit.column, first.misfit.reason, first.identity)
 }

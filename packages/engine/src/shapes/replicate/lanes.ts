@@ -27,12 +27,7 @@ export function workingLane(plan: Lane, index: number, shaping: Shaping): Workin
   return {
     index,
     plan,
-    source: {
-      dataset: source,
-      columns: reads,
-      key: identity,
-      ...(plan.scope ? { where: plan.scope } : {}),
-    },
+    source: { dataset: source, columns: reads, key: identity },
     target: {
       table: target,
       columns: writes,

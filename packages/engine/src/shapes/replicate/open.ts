@@ -1,3 +1,4 @@
+import type { Session } from '@tide/connectors/contract/session'
 import type { Gathering, TargetSide } from '@tide/connectors/contract/target'
 import type { JournaledSource } from '../../journal/source.ts'
 import type { Meter } from '../../meter.ts'
@@ -17,6 +18,7 @@ export interface OpenPipeline {
   gathering: Gathering
   checkpoint: SharedCheckpoint
   fetchRow: FetchRow
+  scan: NonNullable<Session['scan']>
   /** Our clock; ISO 8601. */
   clock: () => string
   meter: Meter

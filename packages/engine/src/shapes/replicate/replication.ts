@@ -67,6 +67,7 @@ export class OpenReplication implements OpenRun {
       checkpoint: shared,
       clock: () => new Date(this.run.parts.surroundings.now()).toISOString(),
       fetchRow: (lane, identity) => from.row(lane.source, identity),
+      scan: (table, limits) => scanOf(from)(table, limits),
       meter,
     }
     await this.takeUp(this.opened)
@@ -318,6 +319,15 @@ export class OpenReplication implements OpenRun {
     }
     if (fault) throw fault.thrown
   }
+}
+
+function scanOf(from: Session): NonNullable<Session['scan']> {
+  if (from.scan) return from.scan.bind(from)
+  throw new Failure(
+    'structural',
+    'This source cannot be looked through.',
+    'Take relative dates out of the scopes.',
+  )
 }
 
 /** Rows that are none of the lane's stay through a recopy. */
