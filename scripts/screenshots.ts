@@ -22,8 +22,8 @@ const pipeline = pipelines[0]!.id
 const click = async (driver: WebDriver, css: string) =>
   driver.wait(until.elementLocated(By.css(css)), 5000).click()
 
-const write = (driver: WebDriver, css: string, text: string) =>
-  driver.findElement(By.css(css)).sendKeys(Key.chord(Key.CONTROL, 'a'), text)
+const write = async (driver: WebDriver, css: string, text: string) =>
+  driver.wait(until.elementLocated(By.css(css)), 5000).sendKeys(Key.chord(Key.CONTROL, 'a'), text)
 
 /** A source, a target and a schema there; the tables are open. */
 async function beginCopy(driver: WebDriver): Promise<void> {
@@ -148,6 +148,22 @@ const VIEWS: { name: string; path: string; before?: (driver: WebDriver) => Promi
       ] as const)
         await addColumnRule(driver, number, deed, pattern)
       await write(driver, '[aria-label="Expression of column rule 3"]', 'coalesce(carrier, "by hand") + ca')
+    },
+  },
+  {
+    name: 'setup-start',
+    path: `/pipelines/new?from=${connection('Alderbank')}`,
+    before: async driver => {
+      await beginCopy(driver)
+      for (const table of ['batches', 'dispatches']) await click(driver, `[aria-label="nursery.${table}"]`)
+      await click(driver, '[aria-label="Change Columns"]')
+      await addColumnRule(driver, 1, 'limit the size', 'nursery.*')
+      await write(driver, '[aria-label="bytes of column rule 1"]', '8')
+      await addColumnRule(driver, 2, 'take as another type', '*.losses')
+      await write(driver, '[aria-label="as of column rule 2"]', 'int8')
+      await click(driver, '[aria-label="Change Start"]')
+      await driver.findElement(By.xpath('//button[text()="Rehearse"]')).click()
+      await driver.sleep(2500)
     },
   },
 ]

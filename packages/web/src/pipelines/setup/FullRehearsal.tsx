@@ -37,9 +37,7 @@ export function FullRehearsal({ definition }: { definition: Definition }) {
     <section aria-label="Rehearsal with all rows" className="mt-3 text-[13px]">
       <p className="flex items-baseline gap-3">
         <span className="font-semibold">Rehearse with all rows</span>
-        <span className="min-w-0 flex-1 text-ink-3">
-          reads every row at the source as the copy would, and writes nothing
-        </span>
+        <span className="min-w-0 flex-1 text-ink-3">reads every row at the source, and writes nothing</span>
         {reading ? (
           <TextButton onClick={() => void api('DELETE', `/rehearsals/${begun!.id}`)}>Stop</TextButton>
         ) : (

@@ -45,7 +45,8 @@ export function RowsSection({ definition, datasets, change, ...turning }: RowsSe
           Add a scope
         </TextButton>
         <span className="text-ink-3">
-          Of a table that several scopes match, the rows take part that all of them take in.
+          Of a table that several scopes match, the rows take part that all of them take in. Dates may be told
+          from now: now - 90 days, today.
         </span>
       </p>
       <p className="mb-2 flex items-baseline gap-2 text-[13px]">
