@@ -203,6 +203,61 @@ test('what was masked is not there as it is, and only what is in scope is there'
   ])
 })
 
+test('a table that is there already is asked about; a rehearsal with all rows says what would stop it', async () => {
+  const connections = await call<{ id: string; name: string }[]>(server.url, 'GET', '/connections')
+  const idOf = (name: string) => connections.find(one => one.name === name)!.id
+  const earlier = await call<PipelineStatus>(server.url, 'POST', '/pipelines', {
+    version: 2,
+    shape: 'replicate',
+    name: 'Earlier',
+    from: idOf('Alderbank'),
+    to: idOf('growers_warehouse'),
+    targetSchema: 'LAB',
+    tables: [{ namespace: 'nursery', name: 'species' }],
+    does: 'copy',
+  })
+  await call(server.url, 'POST', `/pipelines/${earlier.id}/start`)
+  await eventually(async () => (await pipelineCalled('Earlier')).state === 'Finished')
+  await eventually(async () => {
+    await call(server.url, 'DELETE', `/pipelines/${earlier.id}`)
+    return true
+  })
+  // What was found at a system holds for some seconds.
+  await driver.sleep(5_500)
+  await open('/pipelines/new')
+  await click(xpath('//label[contains(., "Alderbank")]//input'))
+  await click(xpath('//label[contains(., "growers_warehouse")]//input'))
+  await type('Name of the pipeline', 'Into the lab')
+  await type('Schema at the target', 'LAB')
+  await click(find(By.css('[aria-label="Change Tables"]')))
+  await click(find(By.css('[aria-label="nursery.species"]')))
+  await sees('LAB.SPECIES is at the target already, with 404 rows that this pipeline did not put there.')
+  await click(find(By.css('[aria-label="Change To"]')))
+  await pick('Rows that are there already', 'are deleted')
+  await sees('The 404 rows of LAB.SPECIES are deleted.')
+  await click(find(By.css('[aria-label="Change Columns"]')))
+  await click(button('Add a rule'))
+  await pick('Deed of column rule 1', 'take as another type')
+  await type('Pattern of column rule 1', '*.latin_name')
+  await type('as of column rule 1', 'uuid')
+  await sees('LATIN_NAME is VARCHAR and would have to be UUID')
+  await click(find(By.css('[aria-label="Change Start"]')))
+  await click(button('Rehearse'))
+  await sees('All 404 rows read: 404 rows would stop the pipeline.', 20)
+  await sees('is no uuid')
+  await click(find(By.css('[aria-label="Change Columns"]')))
+  await click(find(By.css('[aria-label="Remove column rule 1"]')))
+  await sees('nothing left to decide')
+  await click(button('Start copying 1 table'))
+  const dialog = await find(By.css('[role="dialog"]'))
+  const go = await dialog.findElement(By.xpath('.//button[normalize-space()="Start copying"]'))
+  expect(await go.isEnabled()).toBe(false)
+  await dialog.findElement(By.css('input')).sendKeys('growers_warehouse')
+  await go.click()
+  await sees('caught up', 30)
+  expect(await warehouse('SELECT count(*) FROM "LAB"."SPECIES"')).toEqual([['404']])
+})
+
 test('the setup of a pipeline that runs is changed: one table in place, one again, the others go on', async () => {
   const { id, lanes } = await pipelineCalled('Alderbank to growers_warehouse')
   const wrong = `SELECT count(*) FROM "SECOND"."DISPATCH_LINES" WHERE "COMPUTED" IS DISTINCT FROM "PLANTS" * "UNIT_PRICE"`
