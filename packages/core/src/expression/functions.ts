@@ -400,6 +400,14 @@ export const FUNCTIONS: readonly ExpressionFunction[] = [
     'timestamp("2026-05-02 10:11:12")',
     '2026-05-02 10:11:12+00',
   ]),
+  plain(
+    'localTimestamp',
+    [TEXT],
+    'local timestamp',
+    (value: Known) => moment(value),
+    'a moment without a zone, from its text',
+    ['localTimestamp("2026-05-02 10:11:12")', '2026-05-02 10:11:12'],
+  ),
   {
     name: 'startOf',
     takes: [['timestamp', 'local timestamp', 'date'], TEXT],

@@ -76,7 +76,7 @@ export function factsOf(node: Node): Facts {
 }
 
 /** The column, or what of meta, that a node names. */
-function nameOf({ op, args }: Node): string | undefined {
+export function nameOf({ op, args }: Node): string | undefined {
   if (op === 'id') return args as string
   if (op !== '.' && op !== '[]') return undefined
   const [of, member] = args as [Node, Node | string]

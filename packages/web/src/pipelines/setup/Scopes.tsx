@@ -1,5 +1,6 @@
 import type { Definition } from '@tide/core/definition/definition'
-import { printCondition } from '@tide/core/scope/condition'
+import { asCondition, asExpression } from '@tide/core/scope/as-expression'
+import { printCondition, type Condition } from '@tide/core/scope/condition'
 import type { Dataset } from '@tide/core/records/dataset'
 import { matcherOf, pathOf } from '@tide/core/naming/pattern'
 import { lazy, Suspense, useId } from 'react'
@@ -58,14 +59,7 @@ export function Scopes({ scopes, columns, tables, change }: ScopesProps) {
               />
               {buttons}
             </div>
-            <Conditions
-              scope={scope}
-              number={number}
-              listId={listId}
-              columns={columns}
-              tables={tables}
-              change={set}
-            />
+            <Conditions scope={scope} number={number} listId={listId} tables={tables} change={set} />
           </>
         )}
       />
@@ -77,13 +71,14 @@ interface ConditionsProps {
   scope: Scope
   number: number
   listId: string
-  columns: readonly string[]
   tables: readonly Dataset[]
   change: (scope: Scope) => void
 }
 
-function Conditions({ scope, number, listId, columns, tables, change }: ConditionsProps) {
+function Conditions({ scope, number, listId, tables, change }: ConditionsProps) {
   const { where } = scope
+  const table = tables.find(({ namespace, name }) => matcherOf(scope.like)(pathOf(namespace, name)))
+  const expression = asExpression(where, table?.fields ?? [])
   const list = listOf(where)
   if ('expression' in where) {
     return (
@@ -92,18 +87,15 @@ function Conditions({ scope, number, listId, columns, tables, change }: Conditio
           <ExpressionField
             label={`Expression of scope ${number}`}
             value={where.expression}
-            table={tables.find(({ namespace, name }) => matcherOf(scope.like)(pathOf(namespace, name)))}
+            table={table}
             change={expression => change({ ...scope, where: { expression } })}
           />
         </Suspense>
-        <TextButton
-          className="ml-6"
-          onClick={() =>
-            change({ ...scope, where: { all: [{ column: columns[0] ?? 'id', isNull: false }] } })
-          }
-        >
-          Use conditions instead
-        </TextButton>
+        <AsConditions
+          text={where.expression}
+          columns={table?.fields ?? []}
+          change={next => change({ ...scope, where: next })}
+        />
       </>
     )
   }
@@ -153,11 +145,37 @@ function Conditions({ scope, number, listId, columns, tables, change }: Conditio
       </TextButton>
       <TextButton
         className="ml-4"
-        onClick={() => change({ ...scope, where: { expression: `has(${columns[0] ?? 'id'})` } })}
+        disabled={expression === undefined}
+        title={expression === undefined ? 'An expression cannot say all of this.' : undefined}
+        onClick={() => change({ ...scope, where: { expression: expression! } })}
       >
         Write an expression
       </TextButton>
     </div>
+  )
+}
+
+interface AsConditionsProps {
+  text: string
+  columns: Dataset['fields']
+  change: (where: Condition) => void
+}
+
+/** Back to conditions, where these can say as much; a single one is a list, so that another can be added. */
+function AsConditions({ text, columns, change }: AsConditionsProps) {
+  const condition = asCondition(text, columns)
+  return (
+    <p className="ml-6">
+      <TextButton
+        disabled={condition === undefined}
+        onClick={() => change('column' in condition! ? { all: [condition] } : condition!)}
+      >
+        Use conditions instead
+      </TextButton>
+      {condition === undefined && (
+        <span className="ml-3 text-ink-3">It says more than conditions can, or cannot be read yet.</span>
+      )}
+    </p>
   )
 }
 
