@@ -76,7 +76,8 @@ function asHex(source: Source, to: SystemKind, table: BuiltTable, name: string, 
 }
 
 const NUMBER: Record<SystemKind, (column: string) => string> = {
-  postgres: column => `${column}::numeric(38,0)::text`,
+  // By way of text, for not every whole number there is cast to another.
+  postgres: column => `${column}::text::numeric(38,0)::text`,
   mariadb: column => `CAST(CAST(${column} AS DECIMAL(38,0)) AS CHAR)`,
   duckdb: column => `${column}::DECIMAL(38,0)::VARCHAR`,
 }

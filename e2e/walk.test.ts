@@ -346,13 +346,15 @@ test('a row is held side by side: what differs while it is paused, is equal once
 test('a setup is a file as well: what is typed there is what the form says', async () => {
   await open('/pipelines/new')
   await click(find(By.css('[aria-label="Change As a file"]')))
-  const area = await find(By.css('main textarea'))
-  await area.clear()
+  const area = await find(By.css('main [aria-label="The setup as a file"]'))
   await area.sendKeys(
+    Key.chord(Key.CONTROL, 'a'),
     'name: Beds by file\nversion: 2\nshape: replicate\nfrom: Alderbank\nto: growers_warehouse\n',
   )
   await sees('Schema at the target is missing')
-  await area.sendKeys('targetSchema: FILED\npatterns:\n- {take: in, like: nursery.beds}\n')
+  await area.sendKeys('targetSc')
+  await sees('Schema at the target')
+  await area.sendKeys(Key.ENTER, 'FILED\npatterns: [{take: in, like: nursery.beds}]\n')
   await click(find(By.css('[aria-label="Change Tables"]')))
   await sees('decides 1 table')
   await sees('Creates 1 table and a schema')

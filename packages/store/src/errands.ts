@@ -1,4 +1,4 @@
-import { and, asc, eq, exists, isNull, sql } from 'drizzle-orm'
+import { and, asc, eq, exists, inArray, isNull, or, sql } from 'drizzle-orm'
 import type { Errand } from '@tide/core/definition/errand'
 import type { Database } from './database.ts'
 import { errand, pipeline } from './schema.ts'
@@ -45,12 +45,20 @@ export class Errands {
     await this.db.update(errand).set(end).where(eq(errand.id, id))
   }
 
-  /** The newest first, at most so many. */
+  /** Those of a pipeline and of its origins, the newest first, at most so many. */
   last(of: string, limit: number): Promise<Errand[]> {
     return this.db
       .select()
       .from(errand)
-      .where(eq(errand.pipeline, of))
+      .where(
+        inArray(
+          errand.pipeline,
+          this.db
+            .select({ id: pipeline.id })
+            .from(pipeline)
+            .where(or(eq(pipeline.id, of), eq(pipeline.of, of))),
+        ),
+      )
       .orderBy(sql`${errand.askedAt} DESC, ${errand.id} DESC`)
       .limit(limit)
   }

@@ -1,6 +1,7 @@
 /** Definitions as files: what a pipeline's would say, and what one says. */
 import type Router from '@koa/router'
 import type { FileAnswer, VersionAnswer } from '@tide/core/api/files'
+import { CONNECTION } from '@tide/core/definition/complete'
 import { definitionSchemas, type Definition } from '@tide/core/definition/definition'
 import { definitionOf, fileOf, printFile, readFile, sameDefinition } from '@tide/core/definition/file'
 import { pipelineRecord } from '../pipeline-record.ts'
@@ -19,7 +20,17 @@ const fileSchema = {
 const VERSIONS = 100
 
 /** Of a file, connections are named. */
-const NAMED = { type: 'string', title: 'The name of a connection' }
+const NAMED = { type: 'string', title: CONNECTION }
+
+/** One source, or several origins, each by the name of its connection. */
+function fromNamed({
+  anyOf: [, several],
+  ...rest
+}: (typeof definitionSchemas)['replicate']['properties']['from']): object {
+  const { items } = several
+  const properties = { ...items.properties, connection: NAMED }
+  return { ...rest, anyOf: [NAMED, { ...several, items: { ...items, properties } }] }
+}
 
 export function fileRoutes(router: Router, services: Services): void {
   const { store } = services
@@ -32,7 +43,7 @@ export function fileRoutes(router: Router, services: Services): void {
       title: 'A pipeline of Constant Tide',
       ...replicate,
       required: replicate.required.filter(name => name !== 'tables'),
-      properties: { ...replicate.properties, from: NAMED, to: NAMED },
+      properties: { ...replicate.properties, from: fromNamed(replicate.properties.from), to: NAMED },
     })
   })
 

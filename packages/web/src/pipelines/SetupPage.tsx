@@ -211,6 +211,7 @@ function Setup({ begin, present, connections, connectors }: SetupProps) {
           <StartButton
             plan={plan.data?.notes}
             ready={plan.data !== undefined && !plan.isPlaceholderData && !plan.error}
+            failed={Boolean(plan.error)}
             {...(runs
               ? applying(plan.data, to?.name ?? '')
               : starting(plan.data, to?.name ?? '', definition.does))}

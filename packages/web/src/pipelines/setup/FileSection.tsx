@@ -2,13 +2,14 @@ import type { ConnectionInfo } from '@tide/core/api/connections'
 import type { FileAnswer } from '@tide/core/api/files'
 import type { Definition } from '@tide/core/definition/definition'
 import { fileOf, printFile } from '@tide/core/definition/file'
-import { useEffect, useRef, useState } from 'react'
+import { lazy, Suspense, useEffect, useRef, useState } from 'react'
 import { api } from '../../api/client.ts'
 import { save } from '../../api/save.ts'
 import { TextButton } from '../../parts/Button.tsx'
-import { TextArea } from '../../parts/Field.tsx'
 import { ErrorNotice } from '../../parts/Notice.tsx'
 import { Section, type Turning } from './Section.tsx'
+
+const FileEditor = lazy(() => import('./FileEditor.tsx'))
 
 interface FileSectionProps extends Turning {
   definition: Definition
@@ -70,14 +71,19 @@ function FileText({ definition, connections, change }: FileSectionProps) {
   }
   return (
     <>
-      <TextArea
-        label="The setup as a file"
-        rows={18}
-        value={typed ?? printed}
-        onChange={event => setTyped(event.target.value)}
-        onBlur={leave}
-        hint="YAML or JSON; connections are named. While the text cannot be read, the form stays as it was."
-      />
+      <Suspense fallback={<div className="h-75" />}>
+        <FileEditor
+          label="The setup as a file"
+          value={typed ?? printed}
+          connections={connections.map(({ name }) => name)}
+          change={setTyped}
+          leave={leave}
+        />
+      </Suspense>
+      <p className="mt-1 text-[12px] text-ink-2">
+        YAML or JSON; connections are named. Ctrl+Space shows what can stand at a place. While the text cannot
+        be read, the form stays as it was.
+      </p>
       <ErrorNotice error={error} />
       <p className="mt-2 flex items-baseline gap-4 text-[13px]">
         <TextButton onClick={() => save(`${definition.name || 'pipeline'}.yaml`, printed)}>

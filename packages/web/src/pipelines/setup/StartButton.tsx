@@ -8,6 +8,8 @@ import { decisions } from './decisions.ts'
 export interface StartButtonProps {
   plan: readonly PlanNote[] | undefined
   ready: boolean
+  /** There is no plan, for a reason that is said. */
+  failed: boolean
   verb: string
   /** What is asked before rows go. */
   confirm: { title: string; verb: string; body: ReactNode; typed?: string | undefined } | undefined
@@ -15,7 +17,7 @@ export interface StartButtonProps {
 }
 
 /** Starts what the plan says; asks first where rows would go. */
-export function StartButton({ plan, ready, verb, confirm, start }: StartButtonProps) {
+export function StartButton({ plan, ready, failed, verb, confirm, start }: StartButtonProps) {
   const [error, setError] = useState<unknown>()
   const [busy, setBusy] = useState(false)
   const blocked = !ready || (plan?.some(hinders) ?? true)
@@ -58,7 +60,11 @@ export function StartButton({ plan, ready, verb, confirm, start }: StartButtonPr
       </Button>
       {blocked && (
         <p className="mt-1 text-center text-[12px] text-ink-2">
-          {ready ? `${decisions(plan)} first` : 'The plan is not ready yet.'}
+          {ready
+            ? `${decisions(plan)} first`
+            : failed
+              ? 'The plan could not be made; it says why.'
+              : 'The plan is not ready yet.'}
         </p>
       )}
     </>
