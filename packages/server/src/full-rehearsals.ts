@@ -1,7 +1,9 @@
 /** Rehearsals with all rows: read at the sources, shaped as they would be copied, and counted. Nothing is written. */
-import type { FullRehearsal } from '@tide/core/api/rehearsal'
+import type { FullRehearsal, SharedKeys } from '@tide/core/api/rehearsal'
 import { asFailure, Failure } from '@tide/core/failure'
 import type { Lane } from '@tide/core/plan/lane'
+import { datasetId } from '@tide/core/records/dataset'
+import { keyOf, keyText, type Row } from '@tide/core/records/value'
 import { LaneRehearsal, type HoldsOf } from '@tide/core/shape/rehearsal'
 import { keyedHash } from '@tide/engine/keyed-hash'
 import type { Questions } from './questions.ts'
@@ -10,6 +12,8 @@ import type { SessionCache } from './sessions.ts'
 
 const KEPT = 20
 const BATCH_ROWS = 1_000
+/** Of a table, so many keys are held against those of other origins. */
+const KEYS = 500_000
 const READ_MS = 4 * 3_600_000
 /** Nobody has asked for so long: whoever wanted to know has left. */
 const ABANDONED_MS = 60_000
@@ -26,7 +30,9 @@ interface Going {
   seenAt: number
   state: FullRehearsal['state']
   problem: FullRehearsal['problem']
-  lanes: { lane: Lane; rehearsal: LaneRehearsal; read: boolean }[]
+  lanes: { lane: Lane; rehearsal: LaneRehearsal; read: boolean; shared: SharedKeys | null }[]
+  /** By table, the origin of each key that was read. */
+  keys: Map<string, Map<string, string>>
 }
 
 export class FullRehearsals {
@@ -53,7 +59,9 @@ export class FullRehearsals {
         lane,
         rehearsal: new LaneRehearsal(lane, { origin: lane.origin ?? '', hash }, holdsOf, landedAt),
         read: false,
+        shared: null,
       })),
+      keys: new Map(),
     }
     this.all.set(id, going)
     const over = [...this.all].find(([, { state }]) => state !== 'reading')
@@ -78,11 +86,12 @@ export class FullRehearsals {
       id,
       state,
       problem,
-      lanes: lanes.map(({ lane: { source, origin = '', rows }, rehearsal, read }) => ({
+      lanes: lanes.map(({ lane: { source, origin = '', rows }, rehearsal, read, shared }) => ({
         source,
         origin,
         expected: rows,
         read,
+        shared,
         ...rehearsal.result,
       })),
     }
@@ -113,7 +122,10 @@ export class FullRehearsals {
           })) {
             if (Date.now() - going.seenAt > ABANDONED_MS) going.ending.abort()
             signal.throwIfAborted()
-            for (const row of rows) rehearsal.add(row)
+            for (const row of rows) {
+              rehearsal.add(row)
+              if (lane.origin !== undefined) meet(going, one, row)
+            }
             // Others get their turn.
             await new Promise(resolve => setImmediate(resolve))
           }
@@ -121,5 +133,26 @@ export class FullRehearsals {
       )
       one.read = true
     }
+    // Nobody needs them any more.
+    going.keys.clear()
   }
+}
+
+/** Whether another origin has a row of the same key, of as many as can be kept in memory. */
+function meet({ keys }: Going, one: Going['lanes'][number], row: Row): void {
+  const { source, identity, reads, origin = '' } = one.lane
+  const table = datasetId(source)
+  const known = keys.get(table) ?? new Map<string, string>()
+  keys.set(table, known)
+  const key = keyOf(
+    row,
+    identity.map(name => reads.findIndex(column => column.name === name)),
+  )
+  const text = keyText(key)
+  const other = known.get(text)
+  if (other !== undefined && other !== origin) {
+    one.shared ??= { rows: 0, all: true, example: { key, origin: other } }
+    one.shared.rows++
+  } else if (known.size < KEYS) known.set(text, origin)
+  else if (one.shared) one.shared.all = false
 }

@@ -5,6 +5,7 @@
  */
 import { afterAll, beforeAll, describe, expect, test } from '@jest/globals'
 import type { PipelineStatus } from '@tide/core/api/pipelines'
+import type { FullRehearsal } from '@tide/core/api/rehearsal'
 import type { PlanAnswer } from '@tide/core/api/plans'
 import type { Definition } from '@tide/core/definition/definition'
 import { join } from 'node:path'
@@ -99,6 +100,23 @@ describe.each(['into duckdb', 'into postgres', 'into mariadb'])('three origins %
     expect(beds.map(({ origin }) => origin)).toEqual(SITES)
     expect(new Set(beds.map(({ key }) => key.join().toLowerCase()))).toEqual(new Set(['origin,id']))
     expect(plan.steps.filter(({ step }) => step !== 'create schema')).toHaveLength(2)
+  })
+
+  test('a rehearsal tells of keys that several have, with an example', async () => {
+    const { id: rehearsal } = await call<FullRehearsal>(url, 'POST', '/rehearsals', {
+      definition: definition(to),
+    })
+    await eventually(async () => {
+      const { state } = await call<FullRehearsal>(url, 'GET', `/rehearsals/${rehearsal}`)
+      return state === 'done'
+    })
+    const { lanes } = await call<FullRehearsal>(url, 'GET', `/rehearsals/${rehearsal}`)
+    const beds = lanes.filter(({ source }) => source.name === 'beds')
+    expect(beds.map(({ origin, rows, held, shared }) => [origin, rows, held, shared])).toEqual([
+      ['alder', 2, 0, null],
+      ['bracken', 2, 0, { rows: 2, all: true, example: { key: ['1'], origin: 'alder' } }],
+      ['cotter', 2, 0, { rows: 2, all: true, example: { key: ['1'], origin: 'alder' } }],
+    ])
   })
 
   test('all are copied and followed; a truncate, a recopy and a stop touch one of them alone', async () => {

@@ -1,5 +1,13 @@
 import type { DatasetName } from '../records/dataset.ts'
+import type { Key } from '../records/value.ts'
 import type { LaneRehearsed } from '../shape/rehearsal.ts'
+
+export interface SharedKeys {
+  rows: number
+  /** Of more rows it was not looked into. */
+  all: boolean
+  example: { key: Key; origin: string }
+}
 
 /** All rows of a setup through its whole shaping, with nothing written: how far that is, and what it has found. */
 export interface FullRehearsal {
@@ -15,6 +23,8 @@ export interface FullRehearsal {
     /** Rows that there should be, by the catalogue. */
     expected: number
     read: boolean
+    /** Keys that an origin read before has, too; null: there are none, or one source. */
+    shared: SharedKeys | null
   })[]
 }
 

@@ -89,7 +89,7 @@ function Found({ state, problem, lanes, stale }: Rehearsal & { stale: boolean })
   )
 }
 
-function Lane({ source, origin, rows, inScope, held, misfits, cut }: Rehearsal['lanes'][number]) {
+function Lane({ source, origin, rows, inScope, held, misfits, cut, shared }: Rehearsal['lanes'][number]) {
   const cuts = cut.reduce((sum, { values }) => sum + values, 0)
   return (
     <>
@@ -106,6 +106,16 @@ function Lane({ source, origin, rows, inScope, held, misfits, cut }: Rehearsal['
           </td>
         ))}
       </tr>
+      {shared && (
+        <tr className="border-b border-line">
+          <td colSpan={5} className="py-1 pl-4 text-ink-2">
+            {shared.all ? '' : 'At least '}
+            {plural(shared.rows, 'row')} have a key that is at {shared.example.origin}, too, such as{' '}
+            <span className="font-mono text-[12px]">{shared.example.key.join(', ').slice(0, 80)}</span>: the
+            origin column keeps them apart.
+          </td>
+        </tr>
+      )}
       {misfits.map(({ column, rows, examples }) => (
         <tr key={column} className="border-b border-line">
           <td colSpan={5} className="py-1 pl-4">
