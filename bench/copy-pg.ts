@@ -19,13 +19,7 @@ export async function benchCopy(name: string, to: 'duckdb' | 'postgres', rows = 
   const folder = mkdtempSync(join(tmpdir(), 'constant-tide-bench-'))
   const source = await startRealPostgres()
   const target = to === 'postgres' ? await startRealPostgres() : undefined
-  const client = await source.connect()
-  await client.query(`CREATE TABLE mixed (${COLUMNS})`)
-  await client.query(`INSERT INTO mixed SELECT i, timestamptz '2026-01-01' + i * interval '1 second', i / 7.0, i / 3.0, i % 2 = 0,
-    CASE WHEN i % 10 = 0 THEN NULL ELSE 'bed ' || i % 120 || ', row ' || i END, md5(i::text)::uuid, date '2026-01-01' + i % 365
-    FROM generate_series(1, ${wanted}) i`)
-  await client.query('VACUUM ANALYZE mixed')
-  await client.end()
+  await fillMixed(source, wanted)
   const limit = await (target ? pipeIntoPostgres(source, target) : pipeIntoDuckdb(source, folder))
   say(`limit: ${wanted} rows in ${limit.seconds.toFixed(2)} s`)
 
@@ -37,6 +31,17 @@ export async function benchCopy(name: string, to: 'duckdb' | 'postgres', rows = 
   await Promise.all([source.close(), target?.close()])
   rmSync(folder, { recursive: true, force: true })
   sayCopy(name, wanted, ours, limit, TO_REACH)
+}
+
+/** A table of 8 mixed columns, with so many rows. */
+export async function fillMixed(source: RealPostgres, wanted: number): Promise<void> {
+  const client = await source.connect()
+  await client.query(`CREATE TABLE mixed (${COLUMNS})`)
+  await client.query(`INSERT INTO mixed SELECT i, timestamptz '2026-01-01' + i * interval '1 second', i / 7.0, i / 3.0, i % 2 = 0,
+    CASE WHEN i % 10 = 0 THEN NULL ELSE 'bed ' || i % 120 || ', row ' || i END, md5(i::text)::uuid, date '2026-01-01' + i % 365
+    FROM generate_series(1, ${wanted}) i`)
+  await client.query('VACUUM ANALYZE mixed')
+  await client.end()
 }
 
 const psql = ({ bin, config }: RealPostgres, sql: string) =>

@@ -1,5 +1,6 @@
 /** One table copied by the built server, timed from the start's request to the last row committed. */
 import type { PipelineStatus } from '@tide/core/api/pipelines'
+import type { Definition } from '@tide/core/definition/definition'
 import { join } from 'node:path'
 import { call } from '../packages/stand-ins/src/api-call.ts'
 import { eventually, startServer } from '../e2e/server.ts'
@@ -17,12 +18,13 @@ export interface Measured {
   processor: number
 }
 
-/** Copies `namespace.mixed`, which must have so many rows. */
+/** Copies `namespace.mixed`, which must have so many rows; all of them must be in scope. */
 export async function copyOurs(
   folder: string,
   source: System & { namespace: string },
   target: System,
   rows: number,
+  shaping: Partial<Definition> = {},
 ): Promise<Measured> {
   const server = await startServer(join(folder, 'data'))
   const connect = async (name: string, { kind, config }: System) =>
@@ -35,6 +37,7 @@ export async function copyOurs(
     to: await connect('target', target),
     targetSchema: 'ours',
     tables: [{ namespace: source.namespace, name: 'mixed' }],
+    ...shaping,
   })
   let peak = 0
   const watching = setInterval(() => (peak = Math.max(peak, residentMemory(server.child.pid!))), 200)
