@@ -85,6 +85,14 @@ describe('a rehearsal with all rows', () => {
     expect([misfit!.rows, misfit!.examples.length]).toEqual([100, 5])
   })
 
+  test('a key that is masked or left out is not told', () => {
+    const masked = written('id', { from: 'masked', column: 'id', how: { mask: 'hash' } })
+    for (const writes of [[masked, ...lane.writes.slice(1)], lane.writes.slice(1)])
+      expect(rehearsed({ ...lane, writes }, [['4711', 'x', 'none']]).misfits[0]!.examples).toEqual([
+        { key: ['…'], reason: '“none” is no int32' },
+      ])
+  })
+
   test('a null that the column cannot be is held', () => {
     const writes = [
       ...lane.writes.slice(0, 1),

@@ -4,6 +4,7 @@ import { asFailure, Failure } from '@tide/core/failure'
 import type { Lane } from '@tide/core/plan/lane'
 import { datasetId } from '@tide/core/records/dataset'
 import { keyOf, keyText, type Row } from '@tide/core/records/value'
+import { toldKey } from '@tide/core/shape/misfit'
 import { LaneRehearsal, type HoldsOf } from '@tide/core/shape/rehearsal'
 import { keyedHash } from '@tide/engine/keyed-hash'
 import type { Questions } from './questions.ts'
@@ -151,7 +152,7 @@ function meet({ keys }: Going, one: Going['lanes'][number], row: Row): void {
   const text = keyText(key)
   const other = known.get(text)
   if (other !== undefined && other !== origin) {
-    one.shared ??= { rows: 0, all: true, example: { key, origin: other } }
+    one.shared ??= { rows: 0, all: true, example: { key: toldKey(one.lane, key), origin: other } }
     one.shared.rows++
   } else if (known.size < KEYS) known.set(text, origin)
   else if (one.shared) one.shared.all = false

@@ -4,6 +4,7 @@ import type { Lane } from '../plan/lane.ts'
 import type { LogicalType } from '../records/types.ts'
 import type { Key, Row, Value } from '../records/value.ts'
 import { predicateAsOf } from '../scope/predicate.ts'
+import { toldKey } from './misfit.ts'
 import { madeColumns, type Coming, type Shaping } from './written.ts'
 
 /** Why a target column does not take a value; undefined: it does. */
@@ -97,8 +98,8 @@ export class LaneRehearsal {
     if (!found) this.misfits.set(column, (found = { column, rows: 0, examples: [] }))
     found.rows++
     if (found.examples.length === EXAMPLES) return
-    const key = identity.map(name => row[reads.findIndex(column => column.name === name)] ?? '')
-    found.examples.push({ key, reason })
+    const key = identity.map(name => row[reads.findIndex(column => column.name === name)])
+    found.examples.push({ key: toldKey(this.lane, key), reason })
   }
 }
 
