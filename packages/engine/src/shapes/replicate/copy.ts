@@ -1,4 +1,4 @@
-import { asOf, moves } from '@tide/core/scope/relative'
+import { asOf } from '@tide/core/scope/relative'
 import type { LaneProgress, Stream } from '@tide/core/checkpoint/checkpoint'
 import type { CopyRange, CopyView } from '@tide/connectors/contract/source'
 import type { TargetSide } from '@tide/connectors/contract/target'
@@ -137,10 +137,10 @@ function withBeginnings(
   const lanes = stream.lanes.map((lane, i) => {
     const working = copying.find(({ index }) => index === i)
     if (!working || lane.copied || lane.begun) return lane
-    const { scope, reads, there } = working.plan
     // Rows are in scope as of when they are copied, and looked for again from the beginning on.
-    const swept = scope && moves(scope, reads) !== undefined ? { swept: began } : {}
-    return { ...lane, ...swept, since: there === 'add' ? lane.since : (position ?? lane.since) }
+    const swept = working.movesEvery === undefined ? {} : { swept: began }
+    const since = working.plan.there === 'add' ? lane.since : (position ?? lane.since)
+    return { ...lane, ...swept, since }
   })
   return { ...stream, lanes }
 }

@@ -47,7 +47,11 @@ export async function follow(
         gatherer = gather()
         countNext = 0 // their rows were counted when they were not all there
       }
-      for (const { lane } of together) if (sweepsDue(open, [lane]).length > 0) await sweep(open, lane, signal)
+      for (const lane of sweepsDue(
+        open,
+        together.map(({ lane }) => lane),
+      ))
+        await sweep(open, lane, signal)
       const from = checkpoint.now.position
       if (!(await gatherer.isDue(from))) {
         told.succeeded()

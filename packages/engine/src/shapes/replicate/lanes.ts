@@ -3,6 +3,7 @@ import type { TargetLane } from '@tide/connectors/contract/target'
 import type { Lane } from '@tide/core/plan/lane'
 import type { Position } from '@tide/core/position/position'
 import { copiedShaper, type ShapeCopied } from '@tide/core/shape/copied'
+import { moves } from '@tide/core/scope/relative'
 import { laneShaper, type LaneShaper } from '@tide/core/shape/row'
 import type { Shaping } from '@tide/core/shape/written'
 import type { FollowedTable } from '../../journal/followed.ts'
@@ -17,6 +18,8 @@ export interface WorkingLane {
   /** Where the source's key is in the rows that are read. */
   identityIndexes: number[]
   shaper: LaneShaper
+  /** Every so many seconds time alone moves rows into its scope, or out of it; undefined: never. */
+  movesEvery: number | undefined
   /** Undefined where copied rows land as they are read. */
   copied: ShapeCopied | undefined
 }
@@ -36,6 +39,7 @@ export function workingLane(plan: Lane, index: number, shaping: Shaping): Workin
     },
     identityIndexes: identity.map(name => reads.findIndex(column => column.name === name)),
     shaper: laneShaper(plan, shaping),
+    movesEvery: plan.scope ? moves(plan.scope, reads) : undefined,
     copied: copiedShaper(plan, shaping),
   }
 }

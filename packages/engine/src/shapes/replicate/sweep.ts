@@ -6,7 +6,7 @@ import type { SourceTransaction } from '@tide/core/records/change'
 import { packRow } from '@tide/core/records/tuple'
 import { keyOf, type Row } from '@tide/core/records/value'
 import { predicateOf } from '@tide/core/scope/predicate'
-import { moved, moves } from '@tide/core/scope/relative'
+import { moved } from '@tide/core/scope/relative'
 import { refuseMisfits } from './land.ts'
 import type { WorkingLane } from './lanes.ts'
 import { writeCheckpoint, type OpenPipeline } from './open.ts'
@@ -16,11 +16,10 @@ const SWEEP_MS = 3_600_000
 
 /** The lanes for which it is time. */
 export function sweepsDue({ checkpoint, clock }: OpenPipeline, lanes: readonly WorkingLane[]): WorkingLane[] {
-  return lanes.filter(({ index, plan: { scope, reads } }) => {
-    const every = scope ? moves(scope, reads) : undefined
-    if (every === undefined) return false
+  return lanes.filter(({ index, movesEvery }) => {
+    if (movesEvery === undefined) return false
     const { swept } = checkpoint.now.lanes[index]!
-    return swept === undefined || Date.parse(clock()) - Date.parse(swept) >= every * 1000
+    return swept === undefined || Date.parse(clock()) - Date.parse(swept) >= movesEvery * 1000
   })
 }
 
