@@ -67,7 +67,9 @@ export class FullRehearsals {
     this.all.set(id, going)
     const over = [...this.all].find(([, { state }]) => state !== 'reading')
     if (this.all.size > KEPT && over) this.all.delete(over[0])
-    this.read(going, connectionOf).then(
+    // Whatever becomes of it, the keys are of no more use.
+    const reading = this.read(going, connectionOf).finally(() => going.keys.clear())
+    reading.then(
       () => (going.state = going.ending.signal.aborted ? 'ended' : 'done'),
       (thrown: unknown) => {
         going.state = going.ending.signal.aborted ? 'ended' : 'failed'
@@ -134,8 +136,6 @@ export class FullRehearsals {
       )
       one.read = true
     }
-    // Nobody needs them any more.
-    going.keys.clear()
   }
 }
 
@@ -152,7 +152,11 @@ function meet({ keys }: Going, one: Going['lanes'][number], row: Row): void {
   const text = keyText(key)
   const other = known.get(text)
   if (other !== undefined && other !== origin) {
-    one.shared ??= { rows: 0, all: true, example: { key: toldKey(one.lane, key), origin: other } }
+    one.shared ??= {
+      rows: 0,
+      all: known.size < KEYS,
+      example: { key: toldKey(one.lane, key), origin: other },
+    }
     one.shared.rows++
   } else if (known.size < KEYS) known.set(text, origin)
   else if (one.shared) one.shared.all = false

@@ -23,7 +23,7 @@ export interface FullRehearsal {
     /** Rows that there should be, by the catalogue. */
     expected: number
     read: boolean
-    /** Keys that an origin read before has, too; null: there are none, or one source. */
+    /** Keys that an origin read before has, too; null: none was found. */
     shared: SharedKeys | null
   })[]
 }

@@ -5,7 +5,7 @@ import { alterationOf, isNothing, type Alteration } from './alteration.ts'
 import type { PlanInput } from './input.ts'
 import { laneId, type Lane } from './lane.ts'
 import { grouped, type PlanNote } from './note.ts'
-import type { PrepareStep, StepsThere } from './steps.ts'
+import { tableStep, type PrepareStep, type StepsThere } from './steps.ts'
 import { tableKey } from './tables.ts'
 
 /**
@@ -123,19 +123,9 @@ class Changing {
     return alterations.every(other => canonicalJson(other) === one) ? first : undefined
   }
 
-  private tableStep(
-    { target: table, writes, key }: Lane,
-    alteration: Alteration | undefined,
-  ): PrepareStep | undefined {
+  private tableStep(lane: Lane, alteration: Alteration | undefined): PrepareStep | undefined {
     if (alteration) return isNothing(alteration) ? undefined : { step: 'alter table', ...alteration }
-    const columns = writes.map(({ name, type, nativeType, nullable }) => ({
-      name,
-      type,
-      nativeType,
-      nullable,
-    }))
-    const step = this.there.has(this.keyOf(table)) ? 'replace table' : 'create table'
-    return { step, table, columns, key }
+    return tableStep(lane, this.there.has(this.keyOf(lane.target)) ? 'replace table' : 'create table')
   }
 
   private refuseOthersRows(group: readonly Lane[]): void {

@@ -33,6 +33,15 @@ export type PrepareStep = Static<typeof prepareStepSchema>
 /** What is done with tables that others have made, by `tableKey`; of the others nothing is said. */
 export type StepsThere = ReadonlyMap<string, PrepareStep[]>
 
+/** Makes the table of a lane. */
+export function tableStep(
+  { target: table, writes, key }: Lane,
+  step: 'create table' | 'replace table',
+): PrepareStep {
+  const columns = writes.map(({ name, type, nativeType, nullable }) => ({ name, type, nativeType, nullable }))
+  return { step, table, columns, key }
+}
+
 /** Makes the schemas that the tables go into and that are not there. */
 export function schemaSteps(lanes: readonly Lane[], { targetSchemas, profile }: PlanInput): PrepareStep[] {
   const steps: PrepareStep[] = []
@@ -64,17 +73,7 @@ export function planSteps(
       steps.push(...said)
       continue
     }
-    steps.push({
-      step: replaced ? 'replace table' : 'create table',
-      table: lane.target,
-      columns: lane.writes.map(({ name, type, nativeType, nullable }) => ({
-        name,
-        type,
-        nativeType,
-        nullable,
-      })),
-      key: lane.key,
-    })
+    steps.push(tableStep(lane, replaced ? 'replace table' : 'create table'))
     if (!replaced || !mine) continue
     notes.push({
       level: 'loss',

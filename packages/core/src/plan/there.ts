@@ -6,7 +6,7 @@ import type { PlanInput } from './input.ts'
 import { laneId, type Lane } from './lane.ts'
 import type { LaneRuling } from './lane-rules.ts'
 import { grouped, someOf, type PlanNote } from './note.ts'
-import type { PrepareStep, StepsThere } from './steps.ts'
+import { tableStep, type PrepareStep, type StepsThere } from './steps.ts'
 import { tableKey } from './tables.ts'
 
 export interface PlannedThere {
@@ -87,14 +87,7 @@ class Standing {
         `${shown} and its ${said(there.rows)} rows are dropped, and it is made anew.`,
         'Name the table otherwise, or choose another target schema, if somebody needs it.',
       )
-      const { target: table, key } = first
-      const columns = first.writes.map(({ name, type, nativeType, nullable }) => ({
-        name,
-        type,
-        nativeType,
-        nullable,
-      }))
-      return { lanes, steps: [{ step: 'replace table', table, columns, key }] }
+      return { lanes, steps: [tableStep(first, 'replace table')] }
     }
     const { differs, missing, unwritten, adopt } = structureAt(there, first, this.input.profile, keeps)
     const adds = structure === 'add what is missing' ? missing : []
