@@ -135,7 +135,7 @@ export class Appender {
       this.whole.counts.set(relation, (this.whole.counts.get(relation) ?? 0) + count)
     }
     this.whole.firstAt ||= this.part.firstAt
-    this.whole.lastAt = this.part.lastAt
+    this.whole.lastAt = Math.max(this.whole.lastAt, this.part.lastAt)
     this.part = noChanges()
     if (this.wholeLength >= FRAME_BYTES) this.cutWhole()
     this.flushSoon()

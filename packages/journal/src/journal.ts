@@ -178,7 +178,7 @@ export class Journal {
     return this.position(this.segments.at(-1)!.lastPosition)
   }
 
-  /** When the last durable transaction was committed, in microseconds since 1970; 0 when there is none. */
+  /** When the newest durable transaction was committed, in microseconds since 1970; 0 when there is none. */
   get endsAt(): number {
     return this.segments.at(-1)!.lastAt
   }
@@ -218,6 +218,12 @@ export class Journal {
   async settled(follower: string): Promise<void> {
     this.register.adopted = this.register.adopted?.filter(one => one !== follower) ?? []
     await this.save()
+  }
+
+  /** From where on the table's changes are in the journal; undefined: not at all. */
+  coveredFrom(table: DatasetName): Position | undefined {
+    const at = this.register.covered[datasetId(table)]
+    return at === undefined ? undefined : this.position(at)
   }
 
   get coveredTables(): DatasetName[] {

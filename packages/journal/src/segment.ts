@@ -44,7 +44,8 @@ export function noteFrame(segment: Segment, frame: Omit<Frame, 'entries'>, end: 
   if (!frame.whole) return
   segment.bytes = end
   segment.lastPosition = frame.position
-  if (frame.lastAt > 0) segment.lastAt = frame.lastAt
+  // Commit times in a log are not quite in order; a search by time needs an order.
+  segment.lastAt = Math.max(segment.lastAt, frame.lastAt)
   if (end - segment.index.at(-1)!.offset >= INDEX_EVERY) {
     segment.index.push({ offset: end, position: frame.position, at: segment.lastAt })
   }
