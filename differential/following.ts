@@ -75,6 +75,7 @@ export class Following {
       pipelines: this.store.pipelines,
       leases: this.store.leases,
       errands: this.store.errands,
+      positions: { keep: nothing },
       history: {
         log: nothing,
         addFigures: nothing,

@@ -12,9 +12,11 @@ import {
 } from '@tide/core/definition/pipeline'
 import { originsOf } from '@tide/core/definition/origins'
 import { isChangeable } from '@tide/core/definition/definition'
+import type { Errand } from '@tide/core/definition/errand'
 import { Failure } from '@tide/core/failure'
 import { Turns } from '@tide/core/pace/turns'
 import type { Lane } from '@tide/core/plan/lane'
+import type { Position } from '@tide/core/position/position'
 import type { PrepareStep } from '@tide/core/plan/steps'
 import { datasetId, printName } from '@tide/core/records/dataset'
 import { STRIP_MINUTES, type Kept } from './kept.ts'
@@ -232,10 +234,9 @@ export class Engine {
     })
     const other = found.find(({ run }) => run.state !== 'Following')?.run
     if (other) {
-      const whose = other.origin === '' ? '' : ` of ${other.origin}`
       throw new Failure(
         'refused',
-        `“${record.definition.name}”${whose} is ${other.state.toLowerCase()}.`,
+        `“${record.definition.name}”${whose(other)} is ${other.state.toLowerCase()}.`,
         'Only what follows can be copied again.',
       )
     }
@@ -243,21 +244,51 @@ export class Engine {
       ({ lane: { origin, source } }) => `${printName(source)}${origin === undefined ? '' : ` of ${origin}`}`,
     )
     await this.say(id, `Recopy of ${names.join(', ')}.`)
-    const { newId, now } = this.parts.surroundings
-    const askedAt = new Date(now()).toISOString()
     for (const run of runsOf(record)) {
       const own = found.filter(one => one.run.id === run.id).map(({ index }) => index)
-      if (own.length === 0) continue
-      await this.parts.errands.ask({
-        id: newId(),
-        pipeline: run.id,
-        kind: 'recopy',
-        lanes: own,
-        askedBy: null,
-        askedAt,
-      })
+      if (own.length > 0) await this.ask(run.id, { kind: 'recopy', lanes: own })
     }
     await this.look()
+  }
+
+  /**
+   * Lets runs of a pipeline go on from other positions; one that has stopped for a reason goes on with that. `reason`: why
+   * changes are left out, where one lies ahead.
+   */
+  async rewind(
+    id: string,
+    places: readonly { run: string; to: Position }[],
+    reason: string | null,
+  ): Promise<void> {
+    const record = await this.record(id)
+    const runs = places.map(({ run, to }) => ({ run: runsOf(record).find(one => one.id === run)!, to }))
+    for (const { run } of runs) {
+      const { state } = run
+      if (state === 'Following' || state === 'Paused') continue
+      if (state === 'Stopped' && run.reason?.kind !== 'person' && run.wanted !== 'stop') continue
+      throw new Failure(
+        'refused',
+        `“${record.definition.name}”${whose(run)} is ${state.toLowerCase()}.`,
+        state === 'Copying' ? 'Wait until it is copied.' : 'Start it again.',
+      )
+    }
+    for (const { run, to } of runs) {
+      await this.ask(run.id, { kind: 'rewind', to, reason })
+      await this.say(id, `${run.origin === '' ? '' : `${run.origin}: `}Rewind to ${to.at}.`)
+      if (run.state !== 'Stopped') continue
+      await this.halt(run.id)
+      await this.parts.pipelines.takeUp(run.id, 'run')
+    }
+    await this.look()
+  }
+
+  private async ask(
+    pipeline: string,
+    { kind, lanes = [], to = null, reason = null }: Pick<Errand, 'kind'> & Partial<Errand>,
+  ): Promise<void> {
+    const { newId, now } = this.parts.surroundings
+    const askedAt = new Date(now()).toISOString()
+    await this.parts.errands.ask({ id: newId(), pipeline, kind, lanes, to, reason, askedBy: null, askedAt })
   }
 
   /** It is run by this very process now, or an origin of it is. */
@@ -465,4 +496,8 @@ function tablesOf(lanes: readonly Lane[]): string {
   const tables = new Set(lanes.map(({ source }) => datasetId(source))).size
   const origins = new Set(lanes.map(({ origin }) => origin)).size
   return `${tables} tables${origins > 1 ? ` of ${origins} origins` : ''}`
+}
+
+function whose({ origin }: PipelineRecord): string {
+  return origin === '' ? '' : ` of ${origin}`
 }

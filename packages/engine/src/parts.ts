@@ -5,6 +5,7 @@ import type {
   HistoryRepository,
   LeaseRepository,
   PipelineRepository,
+  PositionRepository,
   Surroundings,
 } from './repositories.ts'
 
@@ -16,6 +17,7 @@ export interface EngineParts {
   pipelines: PipelineRepository
   leases: LeaseRepository
   errands: ErrandRepository
+  positions: PositionRepository
   history: HistoryRepository
   connections: ConnectionOpener
   surroundings: Surroundings

@@ -13,6 +13,7 @@ import type {
   StopReason,
   Affinity,
 } from '@tide/core/definition/pipeline'
+import type { SavedPosition } from '@tide/core/definition/saved-position'
 import type { TideSample } from '@tide/core/pace/tide'
 
 export interface PipelineRepository {
@@ -64,6 +65,11 @@ export interface ErrandRepository {
     id: string,
     end: Pick<Errand, 'outcome'> & { state: 'done' | 'refused'; endedAt: string },
   ): Promise<void>
+}
+
+/** Where pipelines stood at moments that people may want to go back to. */
+export interface PositionRepository {
+  keep(position: Omit<SavedPosition, 'id'>): Promise<void>
 }
 
 /** Who runs what, where several engines share one store. */

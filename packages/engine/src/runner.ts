@@ -1,6 +1,7 @@
 import type { Patience } from '@tide/connectors/contract/source'
 import type { PipelineStatus, ShapeStatus } from '@tide/core/api/pipelines'
 import type { PipelineState } from '@tide/core/definition/definition'
+import type { SavedPosition } from '@tide/core/definition/saved-position'
 import type { PipelineRecord, StopReason } from '@tide/core/definition/pipeline'
 import { asFailure, type Failure, reportOf } from '@tide/core/failure'
 import { backoff } from '@tide/core/pace/backoff'
@@ -115,7 +116,21 @@ export class Runner implements Run {
     if (this.state === state && reason === null) return
     const ours = await this.parts.pipelines.setState(this.record.id, this.holder, state, reason)
     if (!ours) throw new Overtaken()
+    const before = this.state
     this.state = state
+    const kind = worthKeeping(before, state)
+    if (kind) await this.keepPosition(kind, reason?.message)
+  }
+
+  /** What is kept for people: when it cannot be written, the pipeline goes on. */
+  async keepPosition(kind: SavedPosition['kind'], note?: string): Promise<void> {
+    const { standing } = this.shape
+    if (!standing) return
+    const at = new Date(this.parts.surroundings.now()).toISOString()
+    const { positions } = this.parts
+    await positions
+      .keep({ pipeline: this.record.id, kind, at, ...standing, note: note ?? null })
+      .catch(() => {})
   }
 
   /** The log is for people: when it cannot be written, the pipeline goes on. */
@@ -191,7 +206,7 @@ export class Runner implements Run {
   /** False when the store could not keep it; then it is tried again like anything transient. */
   private async stopped(failure: Failure): Promise<boolean> {
     const { message, remedy, kind } = failure
-    const { standing } = this
+    const { standingSaid } = this
     const at = new Date(this.parts.surroundings.now()).toISOString()
     try {
       await this.setState('Stopped', { kind, message, remedy, at })
@@ -199,12 +214,12 @@ export class Runner implements Run {
       return thrown instanceof Overtaken // then it is for the other engine to say how it stands
     }
     await this.log('error', message, remedy)
-    if (kind === 'fault') await this.log('error', `Report: ${standing}\n${reportOf(failure)}`)
+    if (kind === 'fault') await this.log('error', `Report: ${standingSaid}\n${reportOf(failure)}`)
     return true
   }
 
   /** How the run stands, for a report. */
-  private get standing(): string {
+  private get standingSaid(): string {
     const { state, completeUpTo, position, lanes } = this.status
     const copied = lanes.filter(lane => lane.copied).length
     return `${state}, ${copied} of ${lanes.length} lanes copied, at ${position ?? 'no position'}, complete up to ${completeUpTo ?? 'unknown'}`
@@ -224,4 +239,10 @@ export class Runner implements Run {
   private isWanted(wanted: PipelineRecord['wanted']): boolean {
     return this.wanted === wanted
   }
+}
+
+function worthKeeping(from: PipelineState, to: PipelineState): SavedPosition['kind'] | undefined {
+  if (to === 'Paused') return 'pause'
+  if (to === 'Stopped') return 'stop'
+  return from === 'Copying' && to === 'Following' ? 'copied' : undefined
 }

@@ -1,5 +1,6 @@
 /** Engines over systems in memory, in a time that stands still but for sleeping. */
 import type { Session } from '@tide/connectors/contract/session'
+import type { SavedPosition } from '@tide/core/definition/saved-position'
 import type { Lane } from '@tide/core/plan/lane'
 import { Engine } from '../src/engine.ts'
 import { JournalKeepers } from '../src/journal/keepers.ts'
@@ -25,6 +26,7 @@ export function laneOf(namespace: string, name: string): Lane {
 export function world(open: { from(): Session; to(): Session }, folder = '/nowhere') {
   let time = 1_000_000
   let ids = 0
+  const saves: Omit<SavedPosition, 'id'>[] = []
   const definition = {
     version: 2,
     shape: 'replicate',
@@ -62,6 +64,7 @@ export function world(open: { from(): Session; to(): Session }, folder = '/nowhe
       pipelines: store.pipelines,
       leases: store.leases,
       errands: store.errands,
+      positions: { keep: async saved => void saves.push(saved) },
       history: {
         log: async () => {},
         addFigures: async () => {},
@@ -75,6 +78,7 @@ export function world(open: { from(): Session; to(): Session }, folder = '/nowhe
   return {
     record: store.record,
     errands: store.asked,
+    saves,
     partsOf,
     engine: (parts = partsOf('home')) => new Engine(parts),
   }

@@ -159,6 +159,12 @@ export class JournalReader {
     return { pendingChanges: this.changesAhead + held, oldestPending: oldest ?? null }
   }
 
+  /** Fails when some change that is to come cannot be read. */
+  async refuseFaults(): Promise<void> {
+    await this.pending()
+    for (const choice of this.choices.values()) if (choice?.fault) throw choice.fault
+  }
+
   async close(): Promise<void> {
     this.leave()
     await this.file?.close()

@@ -91,6 +91,7 @@ export async function composeServices(
     journals,
     leases: store.leases,
     errands: store.errands,
+    positions: store.positions,
     pipelines: store.pipelines,
     history: store.history,
     connections: opener,

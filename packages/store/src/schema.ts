@@ -15,6 +15,8 @@ import type { PipelineStatus } from '@tide/core/api/pipelines'
 import type { Definition, PipelineState } from '@tide/core/definition/definition'
 import type { Errand } from '@tide/core/definition/errand'
 import type { PendingChange, StopReason } from '@tide/core/definition/pipeline'
+import type { SavedPosition } from '@tide/core/definition/saved-position'
+import type { Position } from '@tide/core/position/position'
 import type { Lane } from '@tide/core/plan/lane'
 import type { PrepareStep } from '@tide/core/plan/steps'
 
@@ -96,6 +98,8 @@ export const errand = pgTable(
       .references(() => pipeline.id, { onDelete: 'cascade' }),
     kind: text('kind').$type<Errand['kind']>().notNull(),
     lanes: jsonb('lanes').$type<number[]>().notNull(),
+    to: jsonb('to').$type<Position>(),
+    reason: text('reason'),
     askedBy: text('asked_by'),
     askedAt: moment('asked_at').notNull(),
     begunAt: moment('begun_at'),
@@ -104,6 +108,23 @@ export const errand = pgTable(
     endedAt: moment('ended_at'),
   },
   table => [index('errand_pipeline').on(table.pipeline, table.askedAt)],
+)
+
+/** Where pipelines stood at moments that people may want to go back to. */
+export const savedPosition = pgTable(
+  'saved_position',
+  {
+    id: bigint('id', { mode: 'number' }).primaryKey().generatedAlwaysAsIdentity(),
+    pipeline: text('pipeline')
+      .notNull()
+      .references(() => pipeline.id, { onDelete: 'cascade' }),
+    kind: text('kind').$type<SavedPosition['kind']>().notNull(),
+    at: moment('at').notNull(),
+    position: jsonb('position').$type<Position>().notNull(),
+    completeUpTo: text('complete_up_to'),
+    note: text('note'),
+  },
+  table => [index('saved_position_pipeline').on(table.pipeline, table.id)],
 )
 
 /** A process that runs pipelines. */

@@ -13,6 +13,7 @@ import { History } from './history.ts'
 import { keyCalled } from './keys.ts'
 import { Leases } from './leases.ts'
 import { Pipelines } from './pipelines.ts'
+import { SavedPositions } from './saved-positions.ts'
 import { Seal } from './seal.ts'
 import { upgradeStored } from './upgrade.ts'
 import { Versions } from './versions.ts'
@@ -25,6 +26,7 @@ export interface Store {
   leases: Leases
   errands: Errands
   versions: Versions
+  positions: SavedPositions
   /** Of the keyed hash that masks are made with. */
   maskKey: Uint8Array
   /** Runs `deed` while no other process that shares the store runs one of the same name. */
@@ -77,6 +79,7 @@ export async function openStore({ folder, url, passphrase }: StoreSettings): Pro
     leases: new Leases(db),
     errands: new Errands(db),
     versions: new Versions(db),
+    positions: new SavedPositions(db),
     alone: backing.alone,
     close: backing.close,
   }

@@ -109,6 +109,8 @@ describe('store', () => {
       pipeline: 'p',
       kind: 'recopy' as const,
       lanes: [second],
+      to: null,
+      reason: null,
       askedBy: null,
       askedAt: `2026-11-20T10:00:0${second}.000Z`,
     })

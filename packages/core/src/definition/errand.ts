@@ -1,11 +1,17 @@
+import type { Position } from '../position/position.ts'
+
 /** What people ask of a running pipeline. */
 export interface Errand {
   id: string
   pipeline: string
-  /** `recopy`: the lanes are emptied and copied again. */
-  kind: 'recopy'
-  /** Indexes of the lanes it is about. */
+  /** `recopy`: the lanes are emptied and copied again. `rewind`: it goes on from another position. */
+  kind: 'recopy' | 'rewind'
+  /** Indexes of the lanes that are copied again. */
   lanes: number[]
+  /** Where a rewind goes to. */
+  to: Position | null
+  /** Why changes are left out. */
+  reason: string | null
   /** Who asked; null until there is more than one person. */
   askedBy: string | null
   askedAt: string

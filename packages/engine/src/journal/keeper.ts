@@ -156,6 +156,11 @@ export class JournalKeeper {
     })
   }
 
+  /** What there is of a journal, without reading on at the source. */
+  there(): Promise<Journal | undefined> {
+    return this.turns.run(() => this.opened())
+  }
+
   get clock(): SourceClock {
     return this.heard.clock
   }
@@ -194,7 +199,7 @@ export class JournalKeeper {
    * refused before the first.
    */
   async *lines(from: string | undefined, most: number): AsyncGenerator<string> {
-    const journal = await this.turns.run(() => this.opened())
+    const journal = await this.there()
     if (!journal) return
     if (from !== undefined) refuseUnreadable(journal, from)
     yield* journalLines(journal, from, most)

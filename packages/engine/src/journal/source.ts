@@ -1,11 +1,14 @@
 import type { CopyView, LogSide, Patience } from '@tide/connectors/contract/source'
 import { Failure } from '@tide/core/failure'
+import { comparePositions } from '@tide/core/position/order'
 import type { Position } from '@tide/core/position/position'
 import { datasetId, type DatasetName } from '@tide/core/records/dataset'
 import type { Journal } from '@tide/journal/journal'
+import { placeAtPosition } from '@tide/journal/place'
 import { JournalReader } from '@tide/journal/reader'
 import type { ChangeBatch, SourceHead } from './batch.ts'
 import { readAs } from './drift.ts'
+import { coverageOf, isoOf, notThatFar, spanBetween } from './look-back.ts'
 import type { FollowedTable } from './followed.ts'
 import { journalGone, type JournalKeeper } from './keeper.ts'
 
@@ -84,6 +87,59 @@ export class JournaledSource {
     await this.reading?.journal.hold(follower, upTo.at)
   }
 
+  /**
+   * Keeps what follows an earlier position for the follower, and says from where on each table's changes can be had. Refused
+   * where the journal does not hold what follows it, or some of that cannot be read.
+   */
+  async reachBack(
+    follower: string,
+    tables: readonly FollowedTable[],
+    to: Position,
+  ): Promise<(Position | undefined)[]> {
+    const journal = await this.keeper.resume()
+    if (!journal) throw journalGone()
+    await journal.hold(follower, to.at)
+    if (comparePositions(journal.start, to) !== 'before' && journal.start.at !== to.at) {
+      throw new Failure(
+        'refused',
+        `The journal no longer holds what follows ${to.at}.`,
+        `It begins at ${journal.start.at}.`,
+      )
+    }
+    const covered = coverageOf(journal, tables)
+    const reader = new JournalReader(journal, to.at, relation => readAs(tables, relation))
+    try {
+      await reader.refuseFaults()
+    } catch (thrown) {
+      throw notThatFar(thrown)
+    } finally {
+      await reader.close()
+    }
+    return covered
+  }
+
+  /** How many changes of each table lie between two positions. */
+  async changesBetween(tables: readonly FollowedTable[], from: Position, to: Position): Promise<number[]> {
+    const journal = await this.keeper.resume()
+    if (!journal) throw journalGone()
+    if (comparePositions(to, journal.end) === 'after') {
+      throw new Failure(
+        'refused',
+        `${to.at} lies behind the end of the journal.`,
+        `That is at ${journal.end.at}.`,
+      )
+    }
+    return (await spanBetween(journal, tables, from.at, to.at, () => false)).changes
+  }
+
+  /** When the first transaction behind a position was committed, ISO 8601; null: there is none yet. */
+  async nextAt(position: Position): Promise<string | null> {
+    const journal = await this.keeper.resume()
+    if (!journal) throw journalGone()
+    const { next } = await placeAtPosition(journal, position.at)
+    return next && isoOf(next.at)
+  }
+
   /** Resolves at the next flush of the journal, after the time at the latest, or when the signal aborts. */
   news(milliseconds: number, signal: AbortSignal): Promise<void> {
     return new Promise(resolve => {
@@ -134,11 +190,11 @@ export class JournaledSource {
     const oldest = oldestPending ?? unknownSince
     const journalEnd = Math.max(completeAt ?? 0, endsAt) || now
     return {
-      now: now === null ? null : iso(now),
-      completeUpTo: fresh ? iso(completeAt) : null,
+      now: now === null ? null : isoOf(now),
+      completeUpTo: fresh ? isoOf(completeAt) : null,
       pendingChanges,
-      oldestPending: oldest === null ? null : iso(oldest),
-      journalEnd: fresh || journalEnd === null ? null : iso(journalEnd),
+      oldestPending: oldest === null ? null : isoOf(oldest),
+      journalEnd: fresh || journalEnd === null ? null : isoOf(journalEnd),
     }
   }
 }
@@ -151,8 +207,4 @@ export function logOf(log: LogSide | undefined): LogSide {
     'The source’s connection cannot be followed.',
     'Choose another in the setup.',
   )
-}
-
-function iso(microseconds: number): string {
-  return new Date(microseconds / 1000).toISOString()
 }

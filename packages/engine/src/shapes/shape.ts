@@ -6,6 +6,7 @@ import type { Patience } from '@tide/connectors/contract/source'
 import type { PipelineStatus, ShapeStatus } from '@tide/core/api/pipelines'
 import type { Errand } from '@tide/core/definition/errand'
 import type { PipelineState } from '@tide/core/definition/definition'
+import type { SavedPosition } from '@tide/core/definition/saved-position'
 import type { PipelineRecord } from '@tide/core/definition/pipeline'
 import type { Meter } from '../meter.ts'
 import type { EngineParts } from '../parts.ts'
@@ -21,6 +22,8 @@ export interface Run {
   /** Turns to what is wanted now. */
   turn(): void
   setState(state: PipelineState): Promise<void>
+  /** Notes where it stands, for those who want to go back to it. */
+  keepPosition(kind: SavedPosition['kind'], note?: string): Promise<void>
   log(level: 'info' | 'warning' | 'error', message: string, remedy?: string): Promise<void>
   /** What was tried again has gone through. */
   succeeded(): void
@@ -33,6 +36,8 @@ export interface ShapeRun {
   readonly status: ShapeStatus
   /** It is known how far it has come, so that readings mean something. */
   readonly measures: boolean
+  /** Where it stands, once that is known. */
+  readonly standing: Pick<SavedPosition, 'position' | 'completeUpTo'> | undefined
   /** What is being tried again on its behalf, while it follows. */
   readonly retry: PipelineStatus['retry']
   /** Opens both sides and takes the pipeline over under this epoch. */

@@ -131,6 +131,7 @@ export function uncopied(stream: Stream, indexes: readonly number[]): Stream {
     const anew = { ...lane, begun: false, copied: false, copiedRows: 0, copiedUpTo: null, since }
     delete anew.own
     delete anew.partial
+    delete anew.leftOut
     return detached ? { ...anew, own: since ?? stream.position } : anew
   })
   return { ...stream, lanes, consistent: false }
@@ -163,6 +164,39 @@ export function placesOf<T>(all: readonly T[], are: (one: T) => boolean): number
   return all.flatMap((one, place) => (are(one) ? [place] : []))
 }
 
+/**
+ * At an earlier position, from which everything is applied again; until the source's head is reached again the target has
+ * newer rows than that. `next`: when the first transaction behind it was committed. `covered`: by lane, from where on its
+ * changes can be had.
+ */
+export function rewound(
+  stream: Stream,
+  to: Position,
+  next: string | null,
+  covered: readonly (Position | undefined)[],
+): Stream {
+  const lanes = stream.lanes.map((lane, i) => {
+    const begins = covered[i]
+    const reaches = !begins || comparePositions(begins, to) !== 'after'
+    const { leftOut, ...rest } = reaches ? lane : { ...lane, since: later(lane.since, begins) }
+    const heals = leftOut && comparePositions(to, leftOut.from) !== 'after'
+    return leftOut && !heals ? { ...rest, leftOut } : rest
+  })
+  const completeUpTo = next !== null && next < stream.completeUpTo ? next : stream.completeUpTo
+  return { ...stream, lanes, position: to, completeUpTo, consistent: false }
+}
+
+/** At a later position; `changes`: by lane, how many are left out. */
+export function skipped(stream: Stream, to: Position, changes: readonly number[]): Stream {
+  const lanes = stream.lanes.map((lane, i) => {
+    const more = changes[i] ?? 0
+    if (more === 0) return lane
+    const { changes: before, from } = lane.leftOut ?? { changes: 0, from: stream.position }
+    return { ...lane, leftOut: { changes: before + more, from } }
+  })
+  return { ...stream, lanes, position: to, consistent: stream.consistent && changes.every(n => n === 0) }
+}
+
 /** With changes that have landed in the lanes that stand where the checkpoint says. */
 export function withLanding(stream: Stream, landing: Landing): Stream {
   const { to, head, newest, fetched } = landing
@@ -176,7 +210,7 @@ export function withLanding(stream: Stream, landing: Landing): Stream {
     consistent:
       !fetched &&
       detachedLanes(stream).length === 0 &&
-      !stream.lanes.some(({ partial }) => partial) &&
+      !stream.lanes.some(({ partial, leftOut }) => partial || leftOut) &&
       (stream.consistent || reached),
   }
 }

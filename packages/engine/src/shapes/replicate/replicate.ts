@@ -27,6 +27,12 @@ export class Replicate implements ShapeRun {
     return this.known.checkpoint !== undefined
   }
 
+  get standing(): ShapeRun['standing'] {
+    const stream = this.known.checkpoint?.now
+    if (!stream || this.run.record.definition.does === 'structure') return undefined
+    return { position: stream.position, completeUpTo: stream.completeUpTo }
+  }
+
   /** The source's log is being tried again by its journal's keeper. */
   get retry(): PipelineStatus['retry'] {
     return this.run.parts.journals.of(sourceOf(this.run.record)).retry

@@ -24,6 +24,7 @@ import { follow, lanesTogether } from './follow.ts'
 import { Gatherer, gatheringOf } from './gather.ts'
 import type { WorkingLane } from './lanes.ts'
 import { writeCheckpoint, type OpenPipeline } from './open.ts'
+import { rewind } from './rewind.ts'
 import { copyRate, type Known } from './known.ts'
 
 /** Both sides, open, and the checkpoint that was found at the target. */
@@ -71,11 +72,20 @@ export class OpenReplication implements OpenRun {
       meter,
     }
     await this.takeUp(this.opened)
+    if (!found) await this.run.keepPosition('start')
   }
 
   /** Recopy empties the lanes; they are copied again from the next step on. */
-  async errand({ kind, lanes }: Errand): Promise<string> {
+  async errand({ kind, lanes, to, reason }: Errand): Promise<string> {
     switch (kind) {
+      case 'rewind': {
+        await this.run.keepPosition('rewind', reason ?? undefined)
+        const { meter } = this.run
+        const said = await rewind(this.open, to!, reason)
+        meter.begin(landedChanges(this.open.checkpoint.now.lanes), this.sides.source.lateMs)
+        await this.run.log(reason === null ? 'info' : 'warning', said)
+        return said
+      }
       case 'recopy': {
         const { target, checkpoint } = this.open
         const again = [...new Set(lanes)]

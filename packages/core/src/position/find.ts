@@ -1,0 +1,65 @@
+/** Positions in what people paste: a line of a log, an answer of the source's own tools, or just a position. */
+import { parseSnapshot } from './snapshot.ts'
+
+interface Printed {
+  /** Prints where the source stands now. */
+  statement: string
+  /** Each position in a text, as this product prints it. */
+  find(text: string): string[]
+}
+
+const KINDS: Record<string, Printed> = {
+  'postgres log': {
+    statement: 'SELECT pg_current_wal_lsn();',
+    find: text =>
+      [...text.matchAll(/(?<![\w/])([0-9A-F]{1,8}\/[0-9A-F]{1,8})(?![\w/])/gi)].map(([, lsn]) =>
+        lsn!.toUpperCase(),
+      ),
+  },
+  // The server's own tools put the offset in another column, or behind a comma.
+  binlog: {
+    statement: 'SHOW MASTER STATUS;',
+    find: text =>
+      [...text.matchAll(/([\w.-]*[A-Za-z][\w.-]*\.\d{6,})(?:[\s|,:]|Pos(?:ition)?:)+(\d+)(?!\d)/g)].map(
+        ([, file, offset]) => `${file}:${offset}`,
+      ),
+  },
+  'postgres change table': {
+    statement: 'SELECT pg_current_snapshot();',
+    find: text =>
+      [...text.matchAll(/(?<![\d:])(\d+:\d+:(?:\d+(?:,\d+)*)?)(?![\d:])/g)]
+        .map(([, snapshot]) => snapshot!)
+        .filter(isSnapshot),
+  },
+  'postgres cursor': {
+    statement: 'SELECT now();',
+    find: text =>
+      [...text.matchAll(/\d{4}-\d\d-\d\d[ T]\d\d:\d\d:\d\d(?:\.\d+)?(?:Z|[+-]\d\d(?::?\d\d)?)/g)].map(
+        ([time]) => canonicalTime(time),
+      ),
+  },
+}
+
+/** What to paste at the source to learn where it stands now; undefined where nothing prints that. */
+export function presentPositionStatement(kind: string): string | undefined {
+  return KINDS[kind]?.statement
+}
+
+/** The positions of a source's kind in a text, each once, in the order in which they stand there. */
+export function findPositions(kind: string, text: string): string[] {
+  return [...new Set(KINDS[kind]?.find(text) ?? [])]
+}
+
+/** A clock's hours and minutes look like the beginning of one. */
+function isSnapshot(text: string): boolean {
+  const { xmin, xmax } = parseSnapshot(text)
+  return xmin > 0n && xmin <= xmax
+}
+
+/** In UTC, with microseconds. */
+function canonicalTime(text: string): string {
+  const [, day, time, fraction = '', zone] = /^(\S{10})[ T]([\d:]{8})(?:\.(\d+))?(.*)$/.exec(text)!
+  const offset = zone === 'Z' ? 'Z' : zone!.replace(/^([+-]\d\d):?(\d\d)?$/, (_, h, m) => `${h}:${m ?? '00'}`)
+  const seconds = new Date(`${day}T${time}${offset}`).toISOString().slice(0, 19)
+  return `${seconds}.${fraction.padEnd(6, '0').slice(0, 6)}Z`
+}
