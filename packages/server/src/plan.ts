@@ -10,6 +10,8 @@ import { noteChecks } from '@tide/core/plan/checks'
 import { byHarm, type PlanNote } from '@tide/core/plan/note'
 import type { PipelineRecord } from '@tide/core/definition/pipeline'
 import { datasetId, type DatasetName } from '@tide/core/records/dataset'
+import { followableFrom } from '@tide/engine/journal/look-back'
+import { placeAsked } from '@tide/core/position/find'
 import { sameDefinition } from '@tide/core/definition/file'
 import type { Services } from './services.ts'
 
@@ -72,7 +74,9 @@ export async function planFor(
     return {
       ...plan,
       digest: services.shownPlans.show(definition, plan),
-      notes: [...notes, ...checks, ...plan.notes].sort(byHarm),
+      notes: [...notes, ...checks, ...plan.notes, ...(await beginnings(services, definition, lanes))].sort(
+        byHarm,
+      ),
       statements: targetSide.ddl(plan.steps),
       ...capture,
       estimateSeconds: await estimate(
@@ -83,6 +87,43 @@ export async function planFor(
       ),
     }
   })
+}
+
+/** Why following cannot begin where it is asked to. */
+async function beginnings(
+  { journals }: Services,
+  definition: Definition,
+  lanes: readonly Lane[],
+): Promise<PlanNote[]> {
+  const { does, followFrom } = definition
+  if (does !== 'follow' || followFrom === undefined) return []
+  const asked = placeAsked(followFrom)
+  const origins = originsOf(definition)
+  const refuse = (message: string, remedy: string): PlanNote => ({
+    level: 'refused',
+    section: 'start',
+    message,
+    remedy,
+  })
+  if (origins.length > 1 && 'position' in asked)
+    return [refuse('A position is of one source, and there are several.', 'Begin at a time.')]
+  const notes = origins.map(async ({ connection, tag }) => {
+    const own = lanes.filter(({ origin = '' }) => origin === tag).map(lane => lane.source)
+    const journal = await journals.of(connection).there()
+    if (!journal)
+      return refuse(
+        `There is no journal of ${tag || 'the source'} yet: nothing has followed it.`,
+        'Follow from the start on.',
+      )
+    try {
+      await followableFrom(journal, own, asked, journals.of(connection).clock.now)
+      return []
+    } catch (thrown) {
+      if (!(thrown instanceof Failure) || thrown.kind !== 'refused') throw thrown
+      return refuse(thrown.message, thrown.remedy)
+    }
+  })
+  return (await Promise.all(notes)).flat()
 }
 
 /** What is done at the sources, the statements of each under its tag. */

@@ -1,9 +1,6 @@
 /** Going back in a source's changes, or forward over some of them. */
 import type { SavedPosition } from '../definition/saved-position.ts'
 
-/** Where to: the first transaction committed at this time or later (ISO 8601), or a position as the source prints it. */
-export type RewindTo = { time: string } | { position: string }
-
 /** What a rewind of one source would do, computed from its journal; nothing is changed. */
 export interface RewindForesight {
   /** The record that engines run: the pipeline, or an origin of it. */

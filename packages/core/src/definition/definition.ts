@@ -46,6 +46,11 @@ const replicateSchema = Type.Object(
      * more. By default it copies, then follows.
      */
     does: Type.Optional(Type.Enum(['copy', 'follow', 'structure'])),
+    /**
+     * Where following begins when nothing is copied: a time (ISO 8601), or a position as the source prints it; absent: with
+     * the start.
+     */
+    followFrom: Type.Optional(shownText('Where following begins', 2000, 1)),
     /** The schema at the target that takes all the tables; empty: each goes into one named after its own. */
     targetSchema: shownText('Schema at the target', 200),
     /** Tables that take part whatever the patterns say. */

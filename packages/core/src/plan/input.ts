@@ -48,6 +48,7 @@ export interface PlanInput {
   /** What tells the origins apart at the target, where there are several. */
   originColumn?: string
   does?: Definition['does']
+  followFrom?: Definition['followFrom']
   tables: DatasetName[]
   without?: DatasetName[]
   patterns?: NonNullable<Definition['patterns']>

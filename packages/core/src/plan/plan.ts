@@ -60,7 +60,7 @@ export function makePlan(input: PlanInput): Plan {
   if (input.does === 'follow' && lanes.length > 0) {
     notes.push({
       level: 'warning',
-      message: 'Rows that are there now are not copied: the target gets those that change from the start on.',
+      message: `Rows that are there now are not copied: the target gets those that change from ${input.followFrom ?? 'the start'} on.`,
       remedy: 'A recopy of a lane brings all of its rows.',
       section: 'start',
     })

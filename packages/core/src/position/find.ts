@@ -1,6 +1,15 @@
 /** Positions in what people paste: a line of a log, an answer of the source's own tools, or just a position. */
 import { parseSnapshot } from './snapshot.ts'
 
+/** Where to: the first transaction committed at this time or later (ISO 8601), or a position as the source prints it. */
+export type PlaceAsked = { time: string } | { position: string }
+
+/** What somebody has written: a time, if it is one, else a position. */
+export function placeAsked(text: string): PlaceAsked {
+  const written = text.trim()
+  return /^\d{4}-\d\d-\d\d/.test(written) ? { time: written } : { position: written }
+}
+
 interface Printed {
   /** Prints where the source stands now. */
   statement: string

@@ -1,7 +1,9 @@
 /** Looks into a journal for places to go on from, and for what lies between two of them. Nothing is changed. */
-import type { RewindTo } from '@tide/core/api/rewind'
+import type { PlaceAsked } from '@tide/core/position/find'
 import { Failure } from '@tide/core/failure'
+import { comparePositions } from '@tide/core/position/order'
 import type { Position } from '@tide/core/position/position'
+import { printName, type DatasetName } from '@tide/core/records/dataset'
 import type { Journal } from '@tide/journal/journal'
 import { placeAtPosition, placeAtTime, type Place } from '@tide/journal/place'
 import { JournalReader } from '@tide/journal/reader'
@@ -20,7 +22,7 @@ export interface Span {
 }
 
 /** `now`: the source's clock where it is known, in microseconds since 1970. Throws a Failure for what is not in the journal. */
-export async function placeFor(journal: Journal, to: RewindTo, now: number | null): Promise<Place> {
+export async function placeFor(journal: Journal, to: PlaceAsked, now: number | null): Promise<Place> {
   const begins = journal.facts().start
   if ('time' in to) {
     const time = Date.parse(to.time) * 1000
@@ -64,6 +66,25 @@ export async function placeFor(journal: Journal, to: RewindTo, now: number | nul
     `${position} lies behind the end of the journal.`,
     `What was read of the source so far ends at ${end.at}; is it a position of this source?`,
   )
+}
+
+/** Where whoever copies nothing begins. Throws a Failure where the journal does not have all changes of the tables from there on. */
+export async function followableFrom(
+  journal: Journal,
+  tables: readonly DatasetName[],
+  asked: PlaceAsked,
+  now: number | null,
+): Promise<Position> {
+  const position = journal.position((await placeFor(journal, asked, now)).position)
+  for (const table of tables) {
+    const begins = journal.coveredFrom(table)
+    if (begins && comparePositions(begins, position) !== 'after') continue
+    throw refused(
+      `Changes of ${printName(table)} ${begins ? `are in the journal only from ${begins.at} on` : 'are not in the journal yet'}.`,
+      'Begin behind that, take the table out, or follow from the start on.',
+    )
+  }
+  return position
 }
 
 /** Counts until `isLate` says so. Throws a Failure where a table was another one than the lane is planned for. */

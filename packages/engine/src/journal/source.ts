@@ -1,5 +1,6 @@
 import type { CopyView, LogSide, Patience } from '@tide/connectors/contract/source'
 import { Failure } from '@tide/core/failure'
+import type { PlaceAsked } from '@tide/core/position/find'
 import { comparePositions } from '@tide/core/position/order'
 import type { Position } from '@tide/core/position/position'
 import { datasetId, type DatasetName } from '@tide/core/records/dataset'
@@ -8,7 +9,7 @@ import { placeAtPosition } from '@tide/journal/place'
 import { JournalReader } from '@tide/journal/reader'
 import type { ChangeBatch, SourceHead } from './batch.ts'
 import { readAs } from './drift.ts'
-import { coverageOf, isoOf, notThatFar, spanBetween } from './look-back.ts'
+import { coverageOf, followableFrom, isoOf, notThatFar, spanBetween } from './look-back.ts'
 import type { FollowedTable } from './followed.ts'
 import { journalGone, type JournalKeeper } from './keeper.ts'
 
@@ -116,6 +117,15 @@ export class JournaledSource {
       await reader.close()
     }
     return covered
+  }
+
+  /** Lets a follower that copies nothing begin somewhere in the journal. */
+  async beginAt(follower: string, tables: readonly DatasetName[], asked: PlaceAsked): Promise<Position> {
+    const journal = await this.keeper.resume()
+    if (!journal) throw journalGone()
+    const position = await followableFrom(journal, tables, asked, this.keeper.clock.now)
+    await journal.hold(follower, position.at)
+    return position
   }
 
   /** How many changes of each table lie between two positions. */

@@ -4,6 +4,7 @@ import { singleStream, type Checkpoint } from '@tide/core/checkpoint/checkpoint'
 import { sourceOf } from '@tide/core/definition/pipeline'
 import type { Errand } from '@tide/core/definition/errand'
 import { Failure } from '@tide/core/failure'
+import { placeAsked } from '@tide/core/position/find'
 import { printName } from '@tide/core/records/dataset'
 import type { JournaledSource } from '../../journal/source.ts'
 import type { OpenRun, Run } from '../shape.ts'
@@ -183,7 +184,12 @@ export class OpenReplication implements OpenRun {
     }
     await this.run.setState('Copying')
     const tables = lanes.map(({ plan }) => plan.source)
-    const position = await this.run.patiently(patience => source.startCapture(id, tables, patience))
+    const captured = await this.run.patiently(patience => source.startCapture(id, tables, patience))
+    const { does, followFrom } = this.run.record.definition
+    const position =
+      does === 'follow' && followFrom !== undefined
+        ? await source.beginAt(id, tables, placeAsked(followFrom))
+        : captured
     await this.othersFirst()
     const now = this.run.parts.surroundings.now()
     const checkpoint = firstCheckpoint(id, epoch, position, this.begun, now)
@@ -196,7 +202,10 @@ export class OpenReplication implements OpenRun {
     }
     await this.run.parts.pipelines.changed(id, this.run.record.plan)
     const said = steps.length > 0 ? `Prepared ${lanes.length} tables at the target; changes` : 'Changes'
-    await this.run.log('info', `${said} are captured from ${position.at} on.`)
+    await this.run.log(
+      'info',
+      `${said} are ${position === captured ? 'captured' : 'taken from the journal'} from ${position.at} on.`,
+    )
     return checkpoint
   }
 

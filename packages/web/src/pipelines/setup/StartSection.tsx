@@ -1,4 +1,5 @@
 import type { Definition } from '@tide/core/definition/definition'
+import { TextField } from '../../parts/Field.tsx'
 import { FullRehearsal } from './FullRehearsal.tsx'
 import { Section, type Turning } from './Section.tsx'
 import { SpeedFields } from './SpeedFields.tsx'
@@ -18,8 +19,8 @@ const WAYS: { does: Does; title: string; says: string }[] = [
   },
   {
     does: 'follow',
-    title: 'Follow from now on',
-    says: 'What is there is not copied; rows come as they change from the start on.',
+    title: 'Follow only',
+    says: 'What is there is not copied; rows come as they change.',
   },
   { does: 'structure', title: 'Make the tables', says: 'No row is copied, and nothing is followed.' },
 ]
@@ -51,13 +52,29 @@ export function StartSection({ definition, runs, change, ...turning }: StartSect
               type="radio"
               name="does"
               checked={way.does === does}
-              onChange={() => change({ does: way.does === 'both' ? undefined : way.does })}
+              onChange={() =>
+                change({ does: way.does === 'both' ? undefined : way.does, followFrom: undefined })
+              }
             />
             <span className="w-40 shrink-0 font-semibold">{way.title}</span>
             <span className="text-[13px] text-ink-2">{way.says}</span>
           </label>
         ))}
       </div>
+      {does === 'follow' && !runs && (
+        <div className="mt-2">
+          <TextField
+            mono
+            label="Follow from"
+            placeholder="the start on"
+            hint="A time such as 2026-03-01T12:00:00Z, or a position as the source prints it, where another pipeline’s journal has what follows it."
+            value={definition.followFrom ?? ''}
+            onChange={({ target }) =>
+              change({ followFrom: target.value.trim() === '' ? undefined : target.value.trim() })
+            }
+          />
+        </div>
+      )}
       <FullRehearsal definition={definition} />
       <SpeedFields speed={definition.speed ?? {}} change={speed => change({ speed })} />
     </Section>
