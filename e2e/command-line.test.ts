@@ -1,6 +1,7 @@
 /** `tide`, as a build server would use it: what it says, and with which exit code. */
 import { afterAll, beforeAll, expect, test } from '@jest/globals'
 import type { PipelineStatus } from '@tide/core/api/pipelines'
+import type { PositionsAnswer } from '@tide/core/api/rewind'
 import { spawnSync } from 'node:child_process'
 import { mkdtempSync, readFileSync, rmSync, writeFileSync } from 'node:fs'
 import { tmpdir } from 'node:os'
@@ -71,6 +72,27 @@ test('a file is checked, foreseen, put and started; then it is what runs, and a 
   expect(tide(['runs', 'Beds'])).toEqual({
     code: 0,
     said: expect.stringMatching(/^\d{4}-.*: \d+ rows, \d+ bytes in \d+\.\d s.*\n$/),
+  })
+  expect(tide(['rewind', 'Beds'])).toEqual({ code: 1, said: expect.stringContaining('Say where to') })
+  expect(tide(['rewind', 'Beds', '--to', '2999-01-01T00:00:00Z'])).toEqual({
+    code: 1,
+    said: expect.stringContaining('in the future'),
+  })
+  const client = await database.connect()
+  await client.query(`INSERT INTO beds VALUES (2, 'b@example.org')`)
+  await client.end()
+  const start = await eventually(async () => {
+    const [{ id, lanes } = {} as PipelineStatus] = await call<PipelineStatus[]>(
+      server.url,
+      'GET',
+      '/pipelines',
+    )
+    const { saved } = await call<PositionsAnswer>(server.url, 'GET', `/pipelines/${id}/positions`)
+    return lanes[0]!.inserted === 1 && saved.at(-1)!.position
+  })
+  expect(tide(['rewind', 'Beds', '--to', start])).toEqual({
+    code: 0,
+    said: expect.stringMatching(/^1 changes of 1 transactions are applied again.*told to rewind\.\n$/s),
   })
   expect(tide(['check', file], here)).toEqual({ code: 0, said: 'It is what the file says.\n' })
   const exported = tide(['export', 'Beds'])

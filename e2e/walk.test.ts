@@ -379,6 +379,35 @@ test('pause holds the target still while the source goes on; continue catches up
   expect((await pipelineCalled('Alderbank to growers_warehouse')).backlog).toBe(0)
 })
 
+test('a rewind to a mark says what it applies again, and does so', async () => {
+  const { id } = await pipelineCalled('Alderbank to growers_warehouse')
+  await open(`/pipelines/${id}?rewind=`)
+  await type('A note for the present position', 'before the burst')
+  await click(button('Set a mark'))
+  await sees('before the burst')
+  await fetch(`${standIns.screen}activity`, {
+    method: 'POST',
+    body: new URLSearchParams({ burst: '40', back: '/' }),
+  })
+  const landed = async () =>
+    (await pipelineCalled('Alderbank to growers_warehouse')).lanes.reduce(
+      (sum, { inserted, updated, deleted }) => sum + inserted + updated + deleted,
+      0,
+    )
+  await eventually(async () => (await pipelineCalled('Alderbank to growers_warehouse')).backlog === 0)
+  const before = await landed()
+  await open(`/pipelines/${id}?rewind=`)
+  await type('Where to', 'before the war')
+  await sees('Neither a time nor a position')
+  await click(find(By.xpath('//tr[contains(., "before the burst")]//button[text()="To here"]')))
+  await sees('are applied again')
+  await click(find(By.xpath('//div[@role="dialog"]//button[text()="Rewind"]')))
+  await eventually(async () => (await landed()) >= before + 40)
+  await sees('caught up', 30)
+  await open(`/pipelines/${id}/log`)
+  await sees('Rewound from')
+})
+
 test('one lane is copied again; a stop takes the capture off and says what it means', async () => {
   const { id } = await pipelineCalled('Alderbank to growers_warehouse')
   await open(`/pipelines/${id}`)

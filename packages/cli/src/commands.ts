@@ -1,10 +1,12 @@
 /** What `tide` does. Each command returns its exit code: 0 as it should be, 1 refused, 2 differs from what is running. */
 import type { FileAnswer } from '@tide/core/api/files'
 import type { PipelineStatus } from '@tide/core/api/pipelines'
+import type { RewindForesight } from '@tide/core/api/rewind'
 import type { CopyRun } from '@tide/core/api/runs'
 import { NO_PLAN, type PlanAnswer } from '@tide/core/api/plans'
 import { isChangeable, type Definition } from '@tide/core/definition/definition'
 import { Failure } from '@tide/core/failure'
+import { placeAsked } from '@tide/core/position/find'
 import { planMarkdown } from '@tide/core/plan/markdown'
 import { fatesSaid } from '@tide/core/plan/change'
 import { hinders } from '@tide/core/plan/note'
@@ -19,6 +21,10 @@ export interface Asked {
   json: boolean
   /** Rows may go. */
   losses: boolean
+  /** Where to. */
+  to: string
+  /** Why changes are left out. */
+  reason: string
   say(text: string): void
 }
 
@@ -106,6 +112,31 @@ export const COMMANDS: Record<string, Command> = {
   pause: deed('pause', 'lets a pipeline stand still'),
   continue: deed('continue', 'lets a pipeline go on'),
   stop: deed('stop', 'stops a pipeline and takes its capture off the source'),
+  rewind: {
+    takes: 'NAME',
+    does: 'lets a pipeline go on from --to TIME or POSITION; forward, over what lies between, with --reason',
+    run: async asked => {
+      const { server, to, reason, say } = asked
+      const { id, definition } = await named(asked)
+      if (to.trim() === '') {
+        say('Say where to: --to 2026-03-01T12:00:00Z, or --to a position as the source prints it.')
+        return REFUSED
+      }
+      const place = placeAsked(to)
+      const foreseen = await server.call<RewindForesight[]>(
+        'GET',
+        `/pipelines/${id}/rewind?${new URLSearchParams({ ...place })}`,
+      )
+      for (const one of foreseen) say(rewindLine(one))
+      if (foreseen.every(({ way }) => way === 'nowhere')) return 0
+      await server.call('POST', `/pipelines/${id}/rewind`, {
+        ...place,
+        ...(reason === '' ? {} : { reason }),
+      })
+      say(`“${definition.name}” is told to rewind.`)
+      return 0
+    },
+  },
   runs: {
     takes: 'NAME',
     does: 'lists the copies of a pipeline, the newest first, with what they brought and how fast',
@@ -169,6 +200,24 @@ function statusLine({ definition, state, lagSeconds, reason, lanes }: PipelineSt
     state !== 'Following' ? '' : lagSeconds === null ? ', lag unknown' : `, ${lagSeconds.toFixed(1)} s behind`
   const why = reason ? `: ${reason.message} ${reason.remedy}` : ''
   return `${definition.name}: ${state}${lag}, ${lanes.length} tables${why}`
+}
+
+function rewindLine({
+  origin,
+  way,
+  present,
+  position,
+  transactions,
+  counted,
+  lanes,
+}: RewindForesight): string {
+  const whose = origin === '' ? '' : `${origin}: `
+  if (way === 'nowhere') return `${whose}It stands at ${present} already.`
+  const changes = lanes.reduce((sum, lane) => sum + lane.changes, 0)
+  const what = `${counted ? '' : 'more than '}${changes} changes of ${transactions} transactions`
+  return way === 'back'
+    ? `${whose}${what} are applied again, from ${position} on.`
+    : `${whose}${what} are left out, from ${present} to ${position}.`
 }
 
 function runLine({ startedAt, endedAt, rows, bytes, origin }: CopyRun): string {

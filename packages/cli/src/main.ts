@@ -1,4 +1,4 @@
-/** `tide COMMAND [FILE | NAME] [--json] [--losses]`: the same API as the pages, from a terminal. TIDE_URL says where the server is. */
+/** `tide COMMAND [FILE | NAME] [--json] [--losses] [--to …] [--reason …]`: the same API as the pages, from a terminal. TIDE_URL says where the server is. */
 import { Failure } from '@tide/core/failure'
 import { parseArgs } from 'node:util'
 import { COMMANDS } from './commands.ts'
@@ -10,6 +10,8 @@ async function main(): Promise<number> {
     options: {
       json: { type: 'boolean', default: false },
       losses: { type: 'boolean', default: false },
+      to: { type: 'string', default: '' },
+      reason: { type: 'string', default: '' },
       help: { type: 'boolean', default: false },
     },
   })
@@ -25,7 +27,8 @@ async function main(): Promise<number> {
     return 1
   }
   const server = new Server(process.env.TIDE_URL ?? 'http://127.0.0.1:4600')
-  return command.run({ server, about, json: values.json, losses: values.losses, say })
+  const { json, losses, to, reason } = values
+  return command.run({ server, about, json, losses, to, reason, say })
 }
 
 function usage(): string {

@@ -1,6 +1,7 @@
 import { expect, test } from '@jest/globals'
 import { parseBinlog, printBinlog } from '@tide/core/position/binlog'
 import { parseLsn, printLsn } from '@tide/core/position/lsn'
+import { findPositions, placeAsked } from '@tide/core/position/find'
 import { comparePositions, compareWithin } from '@tide/core/position/order'
 import { decodeRow, encodeRow, rowEnd } from '@tide/core/records/tuple'
 import type { Value } from '@tide/core/records/value'
@@ -97,4 +98,50 @@ test('places of a cursor on the way of one reader are in one order', () => {
     ),
   )
   expect(parseCursorPlace(`${way[0]} > ${way[4]} table 1 after ["x"]`).toward).toMatchObject({ row: 0 })
+})
+
+test('positions are found in the text of logs and answers, and are those that were printed', () => {
+  const printed: Record<string, fc.Arbitrary<string>> = {
+    'postgres log': lsn.map(printLsn),
+    binlog: fc
+      .record({ file: fc.integer({ min: 1, max: 999_999 }), offset: fc.integer({ min: 4, max: 2 ** 40 }) })
+      .map(({ file, offset }) => `mariadb-bin.${String(file).padStart(6, '0')}:${offset}`),
+    'postgres change table': fc
+      .tuple(fc.integer({ min: 500, max: 1e9 }), fc.nat(100), fc.boolean())
+      .map(([xmin, more, open]) => `${xmin}:${xmin + more}:${open && more > 0 ? xmin : ''}`),
+    'postgres cursor': fc
+      .date({ min: new Date('2000-01-01'), max: new Date('2090-01-01'), noInvalidDate: true })
+      .map(date => date.toISOString().replace('Z', '000Z')),
+  }
+  const around = fc.constantFrom(
+    ['', ''],
+    ['Changes are captured from ', ' on.'],
+    ['alderbank: Rewound from ', '.'],
+    ['\n | ', ' |\n'],
+    ['2026-11-29 13:26:59 note (', ')'],
+  )
+  for (const [kind, position] of Object.entries(printed))
+    fc.assert(
+      fc.property(position, around, (at, [before, behind]) => {
+        const found = findPositions(kind, `${before}${at}${behind}`)
+        expect(found.map(one => compareWithin(kind, one, at))).toContain('same')
+        // A clock in the line is a time of its own to a cursor.
+        if (kind !== 'postgres cursor') expect(found).toEqual([at])
+      }),
+    )
+  expect(findPositions('binlog', 'mariadb-bin.000003 | 4242 | nursery |')).toEqual([
+    'mariadb-bin.000003:4242',
+  ])
+  expect(findPositions('binlog', 'binlog.000009:4242 0-7-93')).toEqual(['binlog.000009:4242 0-7-93'])
+  expect(findPositions('postgres change table', '7:9:8 > 12:12: @5')).toEqual(['7:9:8 > 12:12: @5'])
+  expect(findPositions('postgres cursor', 'at 2026-03-01 12:00:00.5+02 it')).toEqual([
+    '2026-03-01T10:00:00.500000Z',
+  ])
+  for (const kind of Object.keys(printed))
+    expect(findPositions(kind, 'nothing at 13:26:59, 1/2 of it')).toEqual(
+      kind === 'postgres log' ? ['1/2'] : [],
+    )
+  expect(findPositions('of no kind', '0/1')).toEqual([])
+  expect(placeAsked(' 2026-03-01T12:00:00Z ')).toEqual({ time: '2026-03-01T12:00:00Z' })
+  expect(placeAsked('16/B374D848')).toEqual({ position: '16/B374D848' })
 })

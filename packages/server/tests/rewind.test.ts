@@ -151,7 +151,7 @@ describe.each(SOURCES)('from $source', ({ source, schema, run }) => {
   test('what cannot be is refused with the remedy, and nothing moves', async () => {
     const before = (await status()).position
     await expect(rewind({ time: '2999-01-01T00:00:00Z' })).rejects.toThrow('in the future')
-    await expect(rewind({ time: '2001-01-01T00:00:00Z' })).rejects.toThrow('no longer holds')
+    await expect(rewind({ time: '2001-01-01T00:00:00Z' })).rejects.toThrow('does not hold')
     await expect(rewind({ position: 'nonsense' })).rejects.toThrow('is no position')
     await expect(rewind({ time: new Date().toISOString(), position: 'x' })).rejects.toThrow()
     await expect(rewind({})).rejects.toThrow()

@@ -1,5 +1,8 @@
 /** Positions in what people paste: a line of a log, an answer of the source's own tools, or just a position. */
-import { parseSnapshot } from './snapshot.ts'
+import { parseBinlog } from './binlog.ts'
+import { parseCursorPlace } from './cursor.ts'
+import { parseLsn } from './lsn.ts'
+import { parsePlace, parseSnapshot } from './snapshot.ts'
 
 /** Where to: the first transaction committed at this time or later (ISO 8601), or a position as the source prints it. */
 export type PlaceAsked = { time: string } | { position: string }
@@ -11,6 +14,8 @@ export function placeAsked(text: string): PlaceAsked {
 }
 
 interface Printed {
+  /** Throws on what is no position. */
+  parse(text: string): unknown
   /** Prints where the source stands now. */
   statement: string
   /** Each position in a text, as this product prints it. */
@@ -19,6 +24,7 @@ interface Printed {
 
 const KINDS: Record<string, Printed> = {
   'postgres log': {
+    parse: parseLsn,
     statement: 'SELECT pg_current_wal_lsn();',
     find: text =>
       [...text.matchAll(/(?<![\w/])([0-9A-F]{1,8}\/[0-9A-F]{1,8})(?![\w/])/gi)].map(([, lsn]) =>
@@ -27,6 +33,7 @@ const KINDS: Record<string, Printed> = {
   },
   // The server's own tools put the offset in another column, or behind a comma.
   binlog: {
+    parse: parseBinlog,
     statement: 'SHOW MASTER STATUS;',
     find: text =>
       [...text.matchAll(/([\w.-]*[A-Za-z][\w.-]*\.\d{6,})(?:[\s|,:]|Pos(?:ition)?:)+(\d+)(?!\d)/g)].map(
@@ -34,6 +41,7 @@ const KINDS: Record<string, Printed> = {
       ),
   },
   'postgres change table': {
+    parse: parsePlace,
     statement: 'SELECT pg_current_snapshot();',
     find: text =>
       [...text.matchAll(/(?<![\d:])(\d+:\d+:(?:\d+(?:,\d+)*)?)(?![\d:])/g)]
@@ -41,6 +49,7 @@ const KINDS: Record<string, Printed> = {
         .filter(isSnapshot),
   },
   'postgres cursor': {
+    parse: parseCursorPlace,
     statement: 'SELECT now();',
     find: text =>
       [...text.matchAll(/\d{4}-\d\d-\d\d[ T]\d\d:\d\d:\d\d(?:\.\d+)?(?:Z|[+-]\d\d(?::?\d\d)?)/g)].map(
@@ -56,13 +65,26 @@ export function presentPositionStatement(kind: string): string | undefined {
 
 /** The positions of a source's kind in a text, each once, in the order in which they stand there. */
 export function findPositions(kind: string, text: string): string[] {
-  return [...new Set(KINDS[kind]?.find(text) ?? [])]
+  const printed = KINDS[kind]
+  if (!printed) return []
+  const whole = text.trim()
+  return isWhole(printed, whole) ? [whole] : [...new Set(printed.find(text))]
 }
 
-/** A clock's hours and minutes look like the beginning of one. */
+function isWhole({ parse }: Printed, text: string): boolean {
+  try {
+    parse(text)
+    return true
+  } catch {
+    return false
+  }
+}
+
+/** A clock time looks like one; no server is so young that its transactions have two digits. */
 function isSnapshot(text: string): boolean {
-  const { xmin, xmax } = parseSnapshot(text)
-  return xmin > 0n && xmin <= xmax
+  if (/^\d\d:\d\d:\d\d$/.test(text)) return false
+  const { xmin, xmax, inProgress } = parseSnapshot(text)
+  return xmin > 0n && xmin <= xmax && [...inProgress].every(xid => xid >= xmin && xid < xmax)
 }
 
 /** In UTC, with microseconds. */

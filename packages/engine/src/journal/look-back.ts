@@ -2,7 +2,7 @@
 import type { PlaceAsked } from '@tide/core/position/find'
 import { Failure } from '@tide/core/failure'
 import { comparePositions } from '@tide/core/position/order'
-import type { Position } from '@tide/core/position/position'
+import type { Position, PositionOrder } from '@tide/core/position/position'
 import { printName, type DatasetName } from '@tide/core/records/dataset'
 import type { Journal } from '@tide/journal/journal'
 import { placeAtPosition, placeAtTime, type Place } from '@tide/journal/place'
@@ -33,7 +33,7 @@ export async function placeFor(journal: Journal, to: PlaceAsked, now: number | n
       throw refused(`${to.time} is in the future at the source.`, `It is ${isoOf(latest)} there now.`)
     if (begins.at > 0 && time < begins.at) {
       throw refused(
-        `The journal no longer holds what was committed at ${to.time}.`,
+        `The journal does not hold what was committed at ${to.time}.`,
         `The first transaction in it is of ${isoOf(begins.at)}. For what was before, copy the tables again.`,
       )
     }
@@ -131,6 +131,15 @@ export function notThatFar(thrown: unknown): unknown {
 /** From where on each table's changes are in the journal; undefined: not at all. */
 export function coverageOf(journal: Journal, tables: readonly FollowedTable[]): (Position | undefined)[] {
   return tables.map(({ dataset }) => journal.coveredFrom(dataset))
+}
+
+/** Whether a position lies within the journal. */
+export function holds(journal: Journal, position: Position): boolean {
+  const isWithin = (order: PositionOrder, side: PositionOrder) => order === 'same' || order === side
+  return (
+    isWithin(comparePositions(position, journal.start), 'after') &&
+    isWithin(comparePositions(position, journal.end), 'before')
+  )
 }
 
 export function isoOf(microseconds: number): string {

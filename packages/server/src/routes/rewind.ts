@@ -3,18 +3,13 @@ import type Router from '@koa/router'
 import type { PositionsAnswer, RewindForesight } from '@tide/core/api/rewind'
 import { runsOf, sourceOf, type PipelineRecord } from '@tide/core/definition/pipeline'
 import { Failure } from '@tide/core/failure'
-import { comparePositions } from '@tide/core/position/order'
 import { presentPositionStatement, type PlaceAsked } from '@tide/core/position/find'
 import type { Position } from '@tide/core/position/position'
-import { printName } from '@tide/core/records/dataset'
-import { coverageOf, isoOf, placeFor, spanBetween } from '@tide/engine/journal/look-back'
-import type { Journal } from '@tide/journal/journal'
+import { foreseeRewind } from '@tide/engine/journal/foresee-rewind'
+import { holds, isoOf, placeFor } from '@tide/engine/journal/look-back'
 import { pipelineRecord } from '../pipeline-record.ts'
 import type { Services } from '../services.ts'
 import { valid } from '../validate.ts'
-
-/** How long changes are counted before it is said that there are more. */
-const COUNT_MS = 2_000
 
 const place = {
   time: { type: 'string', title: 'Time', maxLength: 40 },
@@ -123,43 +118,7 @@ async function foresee(
 async function foreseeOne(services: Services, run: PipelineRecord, to: PlaceAsked): Promise<RewindForesight> {
   const journal = await journalOf(services, run)
   const { now } = services.journals.of(sourceOf(run)).clock
-  const present = await presentOf(services, run)
-  const { position: at, next } = await placeFor(journal, to, now)
-  const position = journal.position(at)
-  const order = comparePositions(position, present)
-  if (order === 'unknown') {
-    throw refused(
-      'The journal is of another incarnation of the source than the pipeline.',
-      'Start again: the tables are copied anew.',
-    )
-  }
-  const [from, upTo] = order === 'before' ? [position, present] : [present, position]
-  const tables = run.lanes.map(({ source, reads, identity, leftOut }) => ({
-    dataset: source,
-    columns: reads,
-    key: identity,
-    since: null,
-    leftOut,
-  }))
-  const began = Date.now()
-  const isLate = () => Date.now() - began > COUNT_MS
-  const span = await spanBetween(journal, tables, from.at, upTo.at, isLate)
-  const covered = coverageOf(journal, tables)
-  return {
-    run: run.id,
-    origin: run.origin,
-    way: order === 'same' ? 'nowhere' : order === 'before' ? 'back' : 'forward',
-    present: present.at,
-    position: at,
-    next: next && isoOf(next.at),
-    transactions: span.transactions,
-    counted: span.counted,
-    lanes: run.lanes.map(({ source }, i) => {
-      const begins = covered[i]
-      const later = begins && comparePositions(begins, position) === 'after'
-      return { source: printName(source), changes: span.changes[i]!, from: later ? begins.at : null }
-    }),
-  }
+  return foreseeRewind(journal, run, await presentOf(services, run), await placeFor(journal, to, now))
 }
 
 async function positions(services: Services, record: PipelineRecord): Promise<PositionsAnswer> {
@@ -186,15 +145,7 @@ async function positions(services: Services, record: PipelineRecord): Promise<Po
   }
 }
 
-function holds(journal: Journal, position: Position): boolean {
-  const isWithin = (order: string, side: string) => order === 'same' || order === side
-  return (
-    isWithin(comparePositions(position, journal.start), 'after') &&
-    isWithin(comparePositions(position, journal.end), 'before')
-  )
-}
-
-async function journalOf(services: Services, run: PipelineRecord): Promise<Journal> {
+async function journalOf(services: Services, run: PipelineRecord) {
   const journal = run.state === 'Draft' ? undefined : await services.journals.of(sourceOf(run)).there()
   if (journal) return journal
   throw refused(

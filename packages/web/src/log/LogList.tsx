@@ -4,6 +4,8 @@ import { Link } from 'react-router'
 import { api } from '../api/client.ts'
 import { useLive } from '../api/live.ts'
 import { moment } from '../format.ts'
+import { findPositions } from '@tide/core/position/find'
+import { REWIND } from '../pipelines/rewind/search.ts'
 import { Button } from '../parts/Button.tsx'
 import { ErrorNotice } from '../parts/Notice.tsx'
 
@@ -11,8 +13,8 @@ const PAGE = 100
 const TONES = { info: 'text-ink-3', warning: 'text-ochre', error: 'text-buoy' }
 const WORDS = { info: 'note', warning: 'warning', error: 'stopped' }
 
-/** What happened, newest first. */
-export function LogList({ pipeline }: { pipeline?: string }) {
+/** What happened, newest first. `kinds`: of the journals that can be gone back in, from the times and positions of the lines. */
+export function LogList({ pipeline, kinds = [] }: { pipeline?: string; kinds?: readonly string[] }) {
   const pipelines = useLive(live => live.pipelines) ?? []
   const log = useInfiniteQuery({
     queryKey: ['log', pipeline],
@@ -43,7 +45,17 @@ export function LogList({ pipeline }: { pipeline?: string }) {
           {lines.map(line => (
             <tr key={line.id} className="border-b border-line align-top">
               <td className="py-1.5 pr-4 font-mono text-[12px] whitespace-nowrap text-ink-2">
-                {moment(line.at)}
+                {kinds.length > 0 ? (
+                  <Link
+                    to={rewindTo(line.at)}
+                    title="Rewind to this time"
+                    className="decoration-line-2 underline-offset-2 hover:underline"
+                  >
+                    {moment(line.at)}
+                  </Link>
+                ) : (
+                  moment(line.at)
+                )}
               </td>
               <td
                 className={`py-1.5 pr-4 whitespace-nowrap ${line.byPerson ? 'text-link' : TONES[line.level]}`}
@@ -63,7 +75,7 @@ export function LogList({ pipeline }: { pipeline?: string }) {
                 </td>
               )}
               <td className="w-full py-1.5">
-                {line.message}
+                <WithPositions text={line.message} whose={whoseOf(line.message)} kinds={kinds} />
                 {line.remedy && <span className="block text-ink-2">{line.remedy}</span>}
               </td>
             </tr>
@@ -75,6 +87,38 @@ export function LogList({ pipeline }: { pipeline?: string }) {
           Earlier
         </Button>
       )}
+    </>
+  )
+}
+
+const rewindTo = (text: string) => ({ search: `?${new URLSearchParams({ [REWIND]: text })}` })
+
+/** What is of one origin begins with that. */
+const whoseOf = (message: string) => /^[^:]{1,60}: /.exec(message)?.[0] ?? ''
+
+interface WithPositionsProps {
+  text: string
+  whose: string
+  kinds: readonly string[]
+}
+
+/** The positions in a text lead back to them. */
+function WithPositions({ text, whose, kinds }: WithPositionsProps) {
+  const positions = kinds.flatMap(kind => findPositions(kind, text)).filter(one => text.includes(one))
+  const [position] = positions
+  if (position === undefined) return <>{text}</>
+  const [before, ...rest] = text.split(position)
+  return (
+    <>
+      {before}
+      <Link
+        to={rewindTo(whose + position)}
+        title="Rewind to this position"
+        className="font-mono text-[12px] underline decoration-line-2 underline-offset-2"
+      >
+        {position}
+      </Link>
+      <WithPositions text={rest.join(position)} whose={whose} kinds={kinds} />
     </>
   )
 }

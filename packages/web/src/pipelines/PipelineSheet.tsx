@@ -11,6 +11,8 @@ import { Button, ButtonLink } from '../parts/Button.tsx'
 import { Confirm } from '../parts/Dialog.tsx'
 import { ErrorNotice, Notice } from '../parts/Notice.tsx'
 import { stateText, waitsForEngine } from '../parts/StateWord.tsx'
+import { RewindDialog } from './rewind/RewindDialog.tsx'
+import { REWIND } from './rewind/search.ts'
 import { tablesSaid } from './tablesSaid.ts'
 
 const SECTIONS = [
@@ -45,6 +47,7 @@ export function PipelineSheet() {
         ))}
       </nav>
       <Outlet context={pipeline} key={`section ${pipeline.id}`} />
+      <RewindDialog pipeline={pipeline} />
     </article>
   )
 }
@@ -222,6 +225,7 @@ function Actions({ pipeline, act, tryTo }: ActionsProps) {
       <>
         <DeletePipeline pipeline={pipeline} />
         {!byPerson && stop}
+        {!byPerson && <Rewind />}
         <Button look={byPerson ? 'filled' : 'text'} onClick={() => void navigate(`/pipelines/${id}/change`)}>
           Start again …
         </Button>
@@ -237,6 +241,7 @@ function Actions({ pipeline, act, tryTo }: ActionsProps) {
   return (
     <>
       {stop}
+      {state !== 'Copying' && <Rewind />}
       {state === 'Following' && (
         <Confirm
           trigger={<Button look="text">Recopy</Button>}
@@ -261,6 +266,14 @@ function Actions({ pipeline, act, tryTo }: ActionsProps) {
         </Button>
       )}
     </>
+  )
+}
+
+function Rewind() {
+  return (
+    <ButtonLink look="text" to={{ search: `?${REWIND}=` }}>
+      Rewind …
+    </ButtonLink>
   )
 }
 

@@ -8,11 +8,13 @@ import { AxisPointerComponent, GridComponent, TooltipComponent } from 'echarts/c
 import * as echarts from 'echarts/core'
 import { CanvasRenderer } from 'echarts/renderers'
 import { useEffect, useMemo, useRef, useState } from 'react'
+import { useSearchParams } from 'react-router'
 import { api } from '../api/client.ts'
 import { useLive } from '../api/live.ts'
-import { clock, count, duration } from '../format.ts'
+import { clock, count, duration, moment } from '../format.ts'
 import { useTheme } from '../frame/theme.ts'
 import { DepthStrip } from '../parts/DepthStrip.tsx'
+import { REWIND } from './rewind/search.ts'
 import { sourcesSaid } from './tablesSaid.ts'
 
 echarts.use([LineChart, CustomChart, GridComponent, TooltipComponent, AxisPointerComponent, CanvasRenderer])
@@ -32,6 +34,7 @@ export default function Tide({ pipeline }: { pipeline: PipelineStatus }) {
   const [plain, setPlain] = useState(false)
   const samples = useSamples(pipeline, seconds)
   const end = useLive(live => live.now)
+  const [, setSearch] = useSearchParams()
   return (
     <section aria-label="Tide">
       <div className="flex items-baseline gap-4 text-[13px]">
@@ -58,6 +61,7 @@ export default function Tide({ pipeline }: { pipeline: PipelineStatus }) {
         from={end - seconds * 1000}
         to={end}
         plain={plain}
+        choose={at => setSearch({ [REWIND]: moment(at) })}
         fromName={sourcesSaid(pipeline)}
         toName={pipeline.toName}
       />
@@ -131,6 +135,8 @@ interface ChartProps {
   from: number
   to: number
   plain: boolean
+  /** A moment was clicked. */
+  choose: (at: number) => void
   fromName: string
   toName: string
 }
@@ -139,9 +145,18 @@ function Chart(props: ChartProps) {
   const box = useRef<HTMLDivElement>(null)
   const chart = useRef<echarts.ECharts>(undefined)
   const theme = useTheme(state => state.theme)
+  const choose = useRef(props.choose)
+  useEffect(() => {
+    choose.current = props.choose
+  }, [props.choose])
   useEffect(() => {
     const made = echarts.init(box.current!)
     chart.current = made
+    made.getZr().on('click', ({ offsetX, offsetY }) => {
+      if (!made.containPixel('grid', [offsetX, offsetY])) return
+      const at = made.convertFromPixel({ xAxisIndex: 0 }, offsetX)
+      choose.current(Number(at))
+    })
     const watch = new ResizeObserver(() => made.resize())
     watch.observe(box.current!)
     return () => {
@@ -318,5 +333,5 @@ function gapText(samples: readonly TideSample[], index: number): string {
         ? 'caught up'
         : `caught up; changes took ${duration(lag)}`
       : `<b>${count(changes)} changes</b>, ${seconds === null ? 'for longer than shown' : `${duration(seconds)} behind`}`
-  return `${behind}<br>at ${clock(at)}`
+  return `${behind}<br>at ${clock(at)} · click to go back to then`
 }
