@@ -2,6 +2,7 @@ import { describe, expect, test } from '@jest/globals'
 import { backoff } from '@tide/core/pace/backoff'
 import { depth, lagSeconds, tint } from '@tide/core/pace/lag'
 import { Rate, secondsLeft } from '@tide/core/pace/rate'
+import { roomLeft } from '@tide/core/pace/room'
 import { commonSlope, depthStrip, readGaps, type TideSample } from '@tide/core/pace/tide'
 
 const at = (second: number, committed: number, landed: number, lag: number | null = 0): TideSample => ({
@@ -83,4 +84,13 @@ describe('rate', () => {
     expect([1, 2, 3, 20].map(attempt => backoff(attempt, 0))).toEqual([250, 500, 1000, 15_000])
     expect(backoff(20, 1)).toBe(30_000)
   })
+})
+
+test('room ends at the limit or with the disk, whichever comes first, and is not known without a rate', () => {
+  const room = { bytes: 2e9, hardBytes: 10e9, diskFree: 100e9, bytesPerHour: 1e9 }
+  expect(roomLeft(room)).toEqual({ hours: 8, then: 'limit' })
+  expect(roomLeft({ ...room, hardBytes: 0 })).toEqual({ hours: 100, then: 'disk' })
+  expect(roomLeft({ ...room, diskFree: 1e9 })).toEqual({ hours: 1, then: 'disk' })
+  expect(roomLeft({ ...room, bytes: 11e9 })).toEqual({ hours: 0, then: 'limit' })
+  expect(roomLeft({ ...room, bytesPerHour: null })).toBeNull()
 })

@@ -15,6 +15,10 @@ import { EntryCursor } from './entries.ts'
 import type { Frame, FrameSummary } from './frame.ts'
 import { emptySegment, indexFile, loadIndex, scanSegment, segmentFile, type Segment } from './segment.ts'
 
+/** In microseconds, as commit times are. */
+const HOUR = 3_600_000_000
+const SHORTEST_SPAN = 60_000_000
+
 /** What is remembered beside the segments. */
 interface Register {
   version: 1
@@ -55,6 +59,8 @@ export interface JournalFacts {
   end: { position: string; at: number }
   followers: { id: string; position: string; bytesBehind: number }[]
   trouble: { message: string; since: number } | null
+  /** How fast it grew over the last hour of its transactions, or as long as it holds; null where that is too short to say. */
+  bytesPerHour: number | null
 }
 
 export class Journal {
@@ -326,7 +332,21 @@ export class Journal {
         bytesBehind: this.bytesBehind(position),
       })),
       trouble: this.appender.trouble ?? null,
+      bytesPerHour: this.bytesPerHour,
     }
+  }
+
+  private get bytesPerHour(): number | null {
+    const since = this.endsAt - HOUR
+    let later = 0
+    for (const { bytes, index } of [...this.segments].reverse()) {
+      const entry = index.findLast(({ at }) => at > 0 && at < since)
+      if (entry) return later + bytes - entry.offset
+      later += bytes
+    }
+    const firstAt = this.segments.find(one => one.firstAt)?.firstAt ?? this.endsAt
+    const span = this.endsAt - firstAt
+    return span > SHORTEST_SPAN ? (later * HOUR) / span : null
   }
 
   async close(): Promise<void> {

@@ -28,4 +28,8 @@ export interface JournalInfo {
   diskTrouble: string | null
   retention: { hours: number; bytes: number; hardBytes: number } | null
   followers: JournalFollower[]
+  /** How fast it grows; null where it is too young to say. */
+  bytesPerHour: number | null
+  /** What the disk that it lies on has room for. */
+  diskFree: number
 }

@@ -171,15 +171,18 @@ export class JournalKeeper {
   }
 
   /** For people; `undefined` when there is no journal. */
-  get info(): (Omit<JournalInfo, 'followers'> & { followers: Omit<JournalFollower, 'name'>[] }) | undefined {
+  get info():
+    | (Omit<JournalInfo, 'followers' | 'diskFree'> & { followers: Omit<JournalFollower, 'name'>[] })
+    | undefined {
     const facts = this.journalThere?.facts()
     if (!facts) return undefined
-    const { kind, bytes, segments, start, end, followers, trouble } = facts
+    const { kind, bytes, segments, start, end, followers, trouble, bytesPerHour } = facts
     const { now, completeAt } = this.clock
     const mark = ({ position, at }: { position: string; at: number }) => ({ position, at: isoOf(at || null) })
     return {
       kind,
       bytes,
+      bytesPerHour,
       segments,
       start: mark(start),
       end: mark(end),

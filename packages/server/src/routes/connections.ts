@@ -7,6 +7,7 @@ import type { ConnectionInfo } from '@tide/core/api/connections'
 import type { JournalAnswer } from '@tide/core/api/journals'
 import { NAME_PATTERN, NAME_SAYS } from '@tide/core/definition/id'
 import { Failure } from '@tide/core/failure'
+import { statfs } from 'node:fs/promises'
 import { Readable } from 'node:stream'
 import { isDeepStrictEqual } from 'node:util'
 import type { ConnectionRecord } from '@tide/store/connections'
@@ -281,6 +282,7 @@ export function connectionRoutes(router: Router, services: Services): void {
     const answer: JournalAnswer = journal
       ? {
           ...journal,
+          diskFree: await freeBytes(services.dataFolder),
           followers: journal.followers.map(one => ({ ...one, name: '', ...known.get(one.pipeline) })),
         }
       : await keptElsewhere(runs.filter(({ definition }) => definition.from === id))
@@ -356,4 +358,9 @@ function resultOf(items: readonly CheckItem[]): LastCheck {
     failed: items.filter(item => item.result === 'failed').length,
     warnings: items.filter(item => item.result === 'warning').length,
   }
+}
+
+async function freeBytes(folder: string): Promise<number> {
+  const { bavail, bsize } = await statfs(folder)
+  return bavail * bsize
 }

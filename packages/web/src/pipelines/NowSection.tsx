@@ -21,7 +21,7 @@ export function NowSection() {
   return (
     <>
       {copying ? <CopyFigures pipeline={pipeline} /> : <FollowFigures pipeline={pipeline} />}
-      {pipeline.delay && <Delay delay={pipeline.delay} />}
+      {state === 'Following' && pipeline.delay && <Delay delay={pipeline.delay} />}
       {!copying && (
         <Suspense fallback={<div className="h-[270px]" />}>
           <Tide pipeline={pipeline} />

@@ -12,6 +12,7 @@ import { Confirm } from '../parts/Dialog.tsx'
 import { ErrorNotice, Notice } from '../parts/Notice.tsx'
 import { stateText, waitsForEngine } from '../parts/StateWord.tsx'
 import { RewindDialog } from './rewind/RewindDialog.tsx'
+import { PauseForetold } from './PauseForetold.tsx'
 import { REWIND } from './rewind/search.ts'
 import { tablesSaid } from './tablesSaid.ts'
 
@@ -94,6 +95,7 @@ function Head({ pipeline }: { pipeline: PipelineStatus }) {
             {pipeline.waits.remedy}
           </Notice>
         )}
+        {state === 'Paused' && <PauseForetold pipeline={pipeline} />}
         {reason && !retry && (
           <Notice level={reason.kind === 'person' ? 'warning' : 'refused'} title={reason.message}>
             {reason.remedy}

@@ -241,9 +241,9 @@ function Saved({ pipeline, saved, choose }: SavedProps) {
           <colgroup>
             <col className="w-36" />
             <col className="w-32" />
+            <col className="w-52" />
             <col />
-            <col />
-            <col className="w-32" />
+            <col className="w-24" />
           </colgroup>
           <tbody>
             {saved.map(one => (
