@@ -11,6 +11,7 @@ import type { EngineParts } from '../packages/engine/src/parts.ts'
 import type { Surroundings } from '../packages/engine/src/repositories.ts'
 import { keyedHash } from '../packages/engine/src/keyed-hash.ts'
 import { Runner } from '../packages/engine/src/runner.ts'
+import { MemoryHeld } from '../packages/engine/tests/memory-held.ts'
 import { MemoryStore } from '../packages/engine/tests/memory-store.ts'
 import { rowPair } from '../packages/server/src/row-pair.ts'
 import type { SystemKind } from './render.ts'
@@ -61,6 +62,8 @@ export class Following {
       to: target,
       targetSchema: from,
       tables: [],
+      // What the target does not take stops it, so that it is seen.
+      held: { most: 0 },
     } as const
     this.store = new MemoryStore({ ...definition, tables: [] }, Date.now)
     Object.assign(this.store.record, { id, holder: 'here', state: 'Ready' })
@@ -76,6 +79,7 @@ export class Following {
       leases: this.store.leases,
       errands: this.store.errands,
       positions: { keep: nothing },
+      held: new MemoryHeld(),
       history: {
         log: nothing,
         addFigures: nothing,

@@ -14,6 +14,8 @@ import type { FollowedTable } from '../../engine/src/journal/followed.ts'
 import type { Surroundings } from '../../engine/src/repositories.ts'
 import { firstCheckpoint } from '../../engine/src/shapes/replicate/checkpoint.ts'
 import { Gatherer } from '../../engine/src/shapes/replicate/gather.ts'
+import { Holding } from '../../engine/src/shapes/replicate/holding.ts'
+import { MemoryHeld } from '../../engine/tests/memory-held.ts'
 import { landOnce, type Landing } from '../../engine/src/shapes/replicate/land.ts'
 import { workingLane, type WorkingLane } from '../../engine/src/shapes/replicate/lanes.ts'
 import type { Session } from '../src/contract/session.ts'
@@ -150,13 +152,14 @@ export async function followOnce(
   })
   const none = () => Promise.reject(new Error('rows could not be filled'))
   try {
+    const clock = () => new Date().toISOString()
+    const repository = new MemoryHeld()
+    const holding = await Holding.open({ repository, pipeline: 'p', lanes: carried.working, most: 0, clock })
     const landing = await landOnce(
       gatherer,
-      to.target!,
       followed,
       positionOf(carried),
-      none,
-      () => new Date().toISOString(),
+      { target: to.target!, fetchRow: none, clock, holding },
       (landing, write) => write(at(landing.to)),
     )
     carried.checkpoint = at(landing.to)

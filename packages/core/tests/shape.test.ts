@@ -103,7 +103,7 @@ describe('a lane’s shaping', () => {
     })
     // What the source does not tell of the row before, nobody can remove.
     expect(shaper.shape(state({}), NOW)).toEqual({
-      misfit: { column: 'bed', reason: 'the source does not tell what it was before' },
+      misfit: { column: 'bed', reason: 'the source does not tell what it was before', untold: true },
     })
     expect(shaper.shape(state({ after: packRow(['1', null, null]) }), NOW)).toMatchObject({
       misfit: { column: 'bed' },

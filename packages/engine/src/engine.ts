@@ -13,6 +13,7 @@ import {
 import { originsOf } from '@tide/core/definition/origins'
 import { isChangeable } from '@tide/core/definition/definition'
 import type { Errand } from '@tide/core/definition/errand'
+import type { HeldDeed } from '@tide/core/definition/held'
 import { Failure } from '@tide/core/failure'
 import { Turns } from '@tide/core/pace/turns'
 import type { Lane } from '@tide/core/plan/lane'
@@ -30,6 +31,8 @@ import { statusesOf } from './statuses.ts'
 
 /** How often engines say that they are there, and look for work. */
 const LOOK_MS = 1_000
+/** How long held records stay to be read about once they are closed. */
+const CLOSED_HELD_MS = 90 * 86_400_000
 
 /**
  * Runs pipelines, samples their figures, and carries out what people ask of them. What is asked goes to the store, and
@@ -282,13 +285,23 @@ export class Engine {
     await this.look()
   }
 
+  /** Asks for something to be done with held records of a run; returns the errand's id. */
+  async settleHeld(run: string, deed: HeldDeed): Promise<string> {
+    const { id, of } = await this.record(run)
+    const errand = await this.ask(id, { kind: 'held', held: deed })
+    await this.say(of ?? id, heldSaid(deed))
+    await this.look()
+    return errand
+  }
+
   private async ask(
     pipeline: string,
-    { kind, lanes = [], to = null, reason = null }: Pick<Errand, 'kind'> & Partial<Errand>,
-  ): Promise<void> {
+    { kind, lanes = [], to = null, reason = null, held = null }: Pick<Errand, 'kind'> & Partial<Errand>,
+  ): Promise<string> {
     const { newId, now } = this.parts.surroundings
-    const askedAt = new Date(now()).toISOString()
-    await this.parts.errands.ask({ id: newId(), pipeline, kind, lanes, to, reason, askedBy: null, askedAt })
+    const [id, askedAt] = [newId(), new Date(now()).toISOString()]
+    await this.parts.errands.ask({ id, pipeline, kind, lanes, to, reason, held, askedBy: null, askedAt })
+    return id
   }
 
   /** It is run by this very process now, or an origin of it is. */
@@ -461,6 +474,7 @@ export class Engine {
         if (now() - tidied < 60_000) continue
         tidied = now()
         await this.parts.leases.forgetGone()
+        await this.parts.held.trim(new Date(now() - CLOSED_HELD_MS).toISOString())
       } catch {
         // The store is away: the pipelines go on. Whoever takes one over meanwhile is protected by its epoch.
       }
@@ -500,4 +514,17 @@ function tablesOf(lanes: readonly Lane[]): string {
 
 function whose({ origin }: PipelineRecord): string {
   return origin === '' ? '' : ` of ${origin}`
+}
+
+function heldSaid(deed: HeldDeed): string {
+  const { length } = deed.ids
+  const what = length === 1 ? '1 held record' : `${length.toLocaleString('en')} held records`
+  switch (deed.deed) {
+    case 'retry':
+      return `Asked to try ${what} again.`
+    case 'correct':
+      return `Corrected ${what}: ${Object.keys(deed.values).join(', ')}.`
+    case 'drop':
+      return `Let ${what} be: ${deed.note}`
+  }
 }

@@ -2,6 +2,7 @@ import type { JournalKeepers } from './journal/keepers.ts'
 import type {
   ConnectionOpener,
   ErrandRepository,
+  HeldRepository,
   HistoryRepository,
   LeaseRepository,
   PipelineRepository,
@@ -18,6 +19,7 @@ export interface EngineParts {
   leases: LeaseRepository
   errands: ErrandRepository
   positions: PositionRepository
+  held: HeldRepository
   history: HistoryRepository
   connections: ConnectionOpener
   surroundings: Surroundings

@@ -13,8 +13,10 @@ import type {
   StopReason,
   Affinity,
 } from '@tide/core/definition/pipeline'
+import type { Held, HeldRecord, HeldState } from '@tide/core/definition/held'
 import type { SavedPosition } from '@tide/core/definition/saved-position'
 import type { TideSample } from '@tide/core/pace/tide'
+import type { Key } from '@tide/core/records/value'
 
 export interface PipelineRepository {
   list(): Promise<PipelineRecord[]>
@@ -70,6 +72,27 @@ export interface ErrandRepository {
 /** Where pipelines stood at moments that people may want to go back to. */
 export interface PositionRepository {
   keep(position: Omit<SavedPosition, 'id'>): Promise<void>
+}
+
+/** Rows that targets would not take. */
+export interface HeldRepository {
+  /** Keeping one again changes nothing. */
+  keep(records: readonly Held[]): Promise<void>
+  /** Keys of which the target has another row than it should. */
+  differing(pipeline: string): Promise<Pick<HeldRecord, 'table' | 'identity'>[]>
+  get(pipeline: string, ids: readonly number[]): Promise<HeldRecord[]>
+  /**
+   * Closes all that are open of these keys of a table, or of all its keys. Of those that were dropped only the difference ends,
+   * for which `dropped` is no end.
+   */
+  settle(
+    pipeline: string,
+    table: string,
+    keys: readonly Key[] | 'all',
+    end: { state: Exclude<HeldState, 'open'>; at: string; note?: string },
+  ): Promise<void>
+  /** Forgets those that were closed before a time, and whose rows are as they should be. */
+  trim(before: string): Promise<void>
 }
 
 /** Who runs what, where several engines share one store. */

@@ -71,6 +71,8 @@ export function idleLanes(record: PipelineRecord): PipelineStatus['lanes'] {
     updated: 0,
     deleted: 0,
     rowsThere: null,
+    differs: 0,
+    leftOut: 0,
     lastChange: null,
   }))
 }

@@ -33,6 +33,8 @@ export class MemoryTarget {
   state: TargetState = { rows: [], checkpoint: undefined }
   prepared = 0
   gathering: Gathering = { changes: 1, waitMs: 0 }
+  /** What its constraints say of rows that would be there; undefined: nothing. */
+  refuses: (rows: TargetState['rows']) => string | undefined = () => undefined
 
   side(trouble: Trouble): TargetSide {
     const commit = (checkpoint: Checkpoint, ...changes: Change[]) => {
@@ -107,6 +109,8 @@ export class MemoryTarget {
                   changes.push(without(new Set(keys.map(key => idOf(lane, key)))))
                   changes.push(adding(effect.puts.map(({ key, row }) => [idOf(lane, key), unpackRow(row)])))
                 }
+                const said = this.refuses(changes.reduce((rows, change) => change(rows), this.state.rows))
+                if (said !== undefined) throw new Failure('value', said, 'Correct it.')
                 return []
               }),
             commit: checkpoint => troubled(trouble, () => commit(checkpoint, ...changes)),

@@ -5,6 +5,7 @@ import type { Lane } from '@tide/core/plan/lane'
 import { Engine } from '../src/engine.ts'
 import { JournalKeepers } from '../src/journal/keepers.ts'
 import type { EngineParts } from '../src/parts.ts'
+import { MemoryHeld } from './memory-held.ts'
 import { MemoryStore } from './memory-store.ts'
 
 const column = (name: string) => ({
@@ -26,6 +27,7 @@ export function laneOf(namespace: string, name: string): Lane {
 export function world(open: { from(): Session; to(): Session }, folder = '/nowhere') {
   let time = 1_000_000
   let ids = 0
+  const held = new MemoryHeld()
   const saves: Omit<SavedPosition, 'id'>[] = []
   const definition = {
     version: 2,
@@ -64,6 +66,7 @@ export function world(open: { from(): Session; to(): Session }, folder = '/nowhe
       pipelines: store.pipelines,
       leases: store.leases,
       errands: store.errands,
+      held,
       positions: { keep: async saved => void saves.push(saved) },
       history: {
         log: async () => {},
@@ -79,6 +82,7 @@ export function world(open: { from(): Session; to(): Session }, folder = '/nowhe
     record: store.record,
     errands: store.asked,
     saves,
+    held,
     partsOf,
     engine: (parts = partsOf('home')) => new Engine(parts),
   }

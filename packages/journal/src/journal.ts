@@ -5,7 +5,7 @@
 import { Failure } from '@tide/core/failure'
 import { compareWithin } from '@tide/core/position/order'
 import type { Position } from '@tide/core/position/position'
-import { datasetId, type DatasetName } from '@tide/core/records/dataset'
+import { datasetId, datasetOf, type DatasetName } from '@tide/core/records/dataset'
 import type { LoggedRelation } from '@tide/core/records/relation'
 import { EventEmitter } from 'node:events'
 import { mkdir, open, readdir, readFile, rename, rm, stat, truncate, writeFile } from 'node:fs/promises'
@@ -233,10 +233,7 @@ export class Journal {
   }
 
   get coveredTables(): DatasetName[] {
-    return Object.keys(this.register.covered).map(id => {
-      const [namespace, name] = JSON.parse(id) as [string, string]
-      return { namespace, name }
-    })
+    return Object.keys(this.register.covered).map(datasetOf)
   }
 
   /** Fails when what follows the position, or a table's own later one, is not, or no longer, all there. */

@@ -15,6 +15,7 @@ import { logRoutes } from './routes/log.ts'
 import { fileRoutes } from './routes/files.ts'
 import { nameRoutes } from './routes/names.ts'
 import { planRoutes } from './routes/plan.ts'
+import { heldRoutes } from './routes/held.ts'
 import { rewindRoutes } from './routes/rewind.ts'
 import { rehearsalRoutes } from './routes/rehearsal.ts'
 import { eventRoutes } from './routes/events.ts'
@@ -62,6 +63,7 @@ export function createApp(services: Services): Koa {
   fileRoutes(router, services)
   rehearsalRoutes(router, services)
   rewindRoutes(router, services)
+  heldRoutes(router, services)
   logRoutes(router, services)
   queryRoutes(router, services)
   eventRoutes(router, services)

@@ -92,6 +92,7 @@ export async function composeServices(
     leases: store.leases,
     errands: store.errands,
     positions: store.positions,
+    held: store.held,
     pipelines: store.pipelines,
     history: store.history,
     connections: opener,

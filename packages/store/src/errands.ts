@@ -45,6 +45,11 @@ export class Errands {
     await this.db.update(errand).set(end).where(eq(errand.id, id))
   }
 
+  async get(id: string): Promise<Errand | undefined> {
+    const [found] = await this.db.select().from(errand).where(eq(errand.id, id))
+    return found
+  }
+
   /** Those of a pipeline and of its origins, the newest first, at most so many. */
   last(of: string, limit: number): Promise<Errand[]> {
     return this.db

@@ -10,11 +10,13 @@ import {
   primaryKey,
   text,
   timestamp,
+  uniqueIndex,
 } from 'drizzle-orm/pg-core'
 import type { PipelineStatus } from '@tide/core/api/pipelines'
 import type { Definition, PipelineState } from '@tide/core/definition/definition'
 import type { Errand } from '@tide/core/definition/errand'
 import type { PendingChange, StopReason } from '@tide/core/definition/pipeline'
+import type { HeldDeed, HeldRecord, HeldState } from '@tide/core/definition/held'
 import type { SavedPosition } from '@tide/core/definition/saved-position'
 import type { Position } from '@tide/core/position/position'
 import type { Lane } from '@tide/core/plan/lane'
@@ -100,6 +102,7 @@ export const errand = pgTable(
     lanes: jsonb('lanes').$type<number[]>().notNull(),
     to: jsonb('to').$type<Position>(),
     reason: text('reason'),
+    held: jsonb('held').$type<HeldDeed>(),
     askedBy: text('asked_by'),
     askedAt: moment('asked_at').notNull(),
     begunAt: moment('begun_at'),
@@ -125,6 +128,43 @@ export const savedPosition = pgTable(
     note: text('note'),
   },
   table => [index('saved_position_pipeline').on(table.pipeline, table.id)],
+)
+
+/** Rows that a target would not take. */
+export const held = pgTable(
+  'held',
+  {
+    id: bigint('id', { mode: 'number' }).primaryKey().generatedAlwaysAsIdentity(),
+    pipeline: text('pipeline')
+      .notNull()
+      .references(() => pipeline.id, { onDelete: 'cascade' }),
+    table: text('table').notNull(),
+    /** The key as JSON, sealed: it may be masked at the target. */
+    identity: text('identity').notNull(),
+    /** A keyed hash of the key, to find it by. */
+    keyHash: text('key_hash').notNull(),
+    told: jsonb('told').$type<string[]>().notNull(),
+    op: text('op').$type<HeldRecord['op']>().notNull(),
+    position: text('position').notNull(),
+    number: integer('number').notNull(),
+    committedAt: text('committed_at'),
+    source: jsonb('source').$type<HeldRecord['source']>().notNull(),
+    shaped: jsonb('shaped').$type<HeldRecord['shaped']>(),
+    column: text('column'),
+    reason: text('reason').notNull(),
+    remedy: text('remedy').notNull(),
+    cause: text('cause').notNull(),
+    heldAt: moment('held_at').notNull(),
+    state: text('state').$type<HeldState>().notNull().default('open'),
+    /** The row at the target is not as it should be because of this one. */
+    differs: boolean('differs').notNull().default(true),
+    closedAt: moment('closed_at'),
+    note: text('note'),
+  },
+  table => [
+    uniqueIndex('held_once').on(table.pipeline, table.table, table.keyHash, table.position, table.number),
+    index('held_state').on(table.state, table.pipeline, table.cause),
+  ],
 )
 
 /** A process that runs pipelines. */

@@ -9,6 +9,7 @@ import type { Database } from './database.ts'
 import { Connections } from './connections.ts'
 import { startEmbedded } from './embedded.ts'
 import { Errands } from './errands.ts'
+import { HeldRecords } from './held.ts'
 import { History } from './history.ts'
 import { keyCalled } from './keys.ts'
 import { Leases } from './leases.ts'
@@ -27,6 +28,7 @@ export interface Store {
   errands: Errands
   versions: Versions
   positions: SavedPositions
+  held: HeldRecords
   /** Of the keyed hash that masks are made with. */
   maskKey: Uint8Array
   /** Runs `deed` while no other process that shares the store runs one of the same name. */
@@ -80,6 +82,7 @@ export async function openStore({ folder, url, passphrase }: StoreSettings): Pro
     errands: new Errands(db),
     versions: new Versions(db),
     positions: new SavedPositions(db),
+    held: new HeldRecords(db, seal, maskKey),
     alone: backing.alone,
     close: backing.close,
   }

@@ -111,6 +111,7 @@ describe('store', () => {
       lanes: [second],
       to: null,
       reason: null,
+      held: null,
       askedBy: null,
       askedAt: `2026-11-20T10:00:0${second}.000Z`,
     })

@@ -37,6 +37,17 @@ export function duckdbFailure(thrown: unknown, where: string): Failure {
       thrown,
     )
   }
+  if (
+    /^(Constraint|Conversion|Out of Range|Invalid Input) Error/.test(message) &&
+    !message.includes('CSV Error')
+  ) {
+    return new Failure(
+      'value',
+      `${where}: ${message}`,
+      'Correct the row at the source and continue, or leave the table out and start again.',
+      thrown,
+    )
+  }
   if (!/^(?!INTERNAL|FATAL)[A-Z][\w ]* Error: /.test(message)) return faultOf(thrown, where)
   return new Failure(
     'structural',

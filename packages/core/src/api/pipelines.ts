@@ -21,6 +21,10 @@ export interface LaneStatus {
   updated: number
   deleted: number
   rowsThere: number | null
+  /** Rows at the target that are not as they should be, since it would not take them. */
+  differs: number
+  /** Changes that were passed over when somebody went forward. */
+  leftOut: number
   lastChange: string | null
 }
 

@@ -107,6 +107,13 @@ const replicateSchema = Type.Object(
         { additionalProperties: false },
       ),
     ),
+    /** What becomes of rows that the target will not take: they are held back, so many of a lane at most (0: none), then it stops. */
+    held: Type.Optional(
+      Type.Object(
+        { most: Type.Integer({ title: 'Held back at most', minimum: 0, maximum: 100_000 }) },
+        { additionalProperties: false },
+      ),
+    ),
     /** What is otherwise for some of the lanes. */
     lanes: Type.Optional(Type.Array(laneRuleSchema, { title: 'Lane rules', maxItems: 1000 })),
   },

@@ -1,17 +1,19 @@
+import type { HeldDeed } from './held.ts'
 import type { Position } from '../position/position.ts'
 
 /** What people ask of a running pipeline. */
 export interface Errand {
   id: string
   pipeline: string
-  /** `recopy`: the lanes are emptied and copied again. `rewind`: it goes on from another position. */
-  kind: 'recopy' | 'rewind'
+  /** `recopy`: the lanes are emptied and copied again. `rewind`: it goes on from another position. `held`: something is done with held records. */
+  kind: 'recopy' | 'rewind' | 'held'
   /** Indexes of the lanes that are copied again. */
   lanes: number[]
   /** Where a rewind goes to. */
   to: Position | null
   /** Why changes are left out. */
   reason: string | null
+  held: HeldDeed | null
   /** Who asked; null until there is more than one person. */
   askedBy: string | null
   askedAt: string

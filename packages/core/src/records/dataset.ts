@@ -63,3 +63,9 @@ function visible(text: string): string {
 export function datasetId({ namespace, name }: DatasetName): string {
   return JSON.stringify([namespace, name])
 }
+
+/** The inverse of `datasetId`. */
+export function datasetOf(id: string): DatasetName {
+  const [namespace, name] = JSON.parse(id) as [string, string]
+  return { namespace, name }
+}

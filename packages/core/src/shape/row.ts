@@ -20,6 +20,8 @@ import { canonicalMoment, madeColumns, stretchesOf, type Coming, type Made, type
 export interface Misfit {
   column: string
   reason: string
+  /** It is not known where the row stood, so that it cannot be left there, either. */
+  untold?: true
 }
 
 export type Shaped =
@@ -92,7 +94,7 @@ export function laneShaper(lane: Lane, shaping: Shaping): LaneShaper {
     const known = keyIsIdentity ? state.identity : keyAt(state.identity, undefined, coming)
     if (whole(known as Value[])) return known as Key
     const unknown = known.findIndex(part => part === undefined || part === null)
-    return { misfit: { column: key[unknown]!, reason: 'the source does not tell what it was before' } }
+    return { misfit: { ...UNTOLD, column: key[unknown]! } }
   }
   /** Keys under which the row may have stood. */
   const earlier = ({ identity: of, images }: FoldedKey, coming: Coming): Key[] =>
@@ -182,7 +184,11 @@ export function laneShaper(lane: Lane, shaping: Shaping): LaneShaper {
   }
 }
 
-const UNTOLD: Misfit = { column: 'the key', reason: 'the source does not tell what it was before' }
+const UNTOLD: Misfit = {
+  column: 'the key',
+  reason: 'the source does not tell what it was before',
+  untold: true,
+}
 
 /** A column that no value can be made for. */
 class NoValueFor extends Error {

@@ -32,9 +32,8 @@ const NO_PLACE: Omit<CheckpointRow, 'lanes'> = {
   consistent: false,
 }
 
-/** What MariaDB says of values that it will not take. */
-const MISFIT =
-  /^(ER_TRUNCATED_WRONG_VALUE|ER_TRUNCATED_WRONG_VALUE_FOR_FIELD|ER_DATA_TOO_LONG|ER_WARN_DATA_OUT_OF_RANGE|ER_BAD_NULL_ERROR|ER_DUP_ENTRY|WARN_DATA_TRUNCATED|ER_DATA_OUT_OF_RANGE|ER_NO_DEFAULT_FOR_FIELD|ER_CONSTRAINT_FAILED)/
+/** What MariaDB says of values that it will not take, beside the SQLSTATE classes 22 and 23. */
+const MISFIT = /^(ER_TRUNCATED_WRONG_VALUE|ER_BAD_NULL_ERROR|ER_NO_DEFAULT_FOR_FIELD|WARN_DATA_TRUNCATED)/
 
 /** Writes through sessions of its own, one for each transaction under way. */
 export class MariadbTarget implements TargetSide {
@@ -264,8 +263,13 @@ export class MariadbTarget implements TargetSide {
   }
 
   private failure(thrown: unknown, lane: TargetLane): Failure {
-    const { code = '', message } = thrown as { code?: string; message: string }
-    if (thrown instanceof Failure || !MISFIT.test(code)) return mariadbFailure(thrown, this.where)
+    const {
+      code = '',
+      sqlState = '',
+      message,
+    } = thrown as { code?: string; sqlState?: string; message: string }
+    const misfit = MISFIT.test(code) || /^2[23]/.test(sqlState)
+    if (thrown instanceof Failure || !misfit) return mariadbFailure(thrown, this.where)
     const column = /column [`']?(?:[^`']*`\.`)*([^`']+)[`']/.exec(message)?.[1]
     const staged = /^c(\d+)$/.exec(column ?? '')
     const name = staged ? lane.columns[Number(staged[1])]?.name : column

@@ -132,6 +132,7 @@ export function uncopied(stream: Stream, indexes: readonly number[]): Stream {
     delete anew.own
     delete anew.partial
     delete anew.leftOut
+    delete anew.differs
     return detached ? { ...anew, own: since ?? stream.position } : anew
   })
   return { ...stream, lanes, consistent: false }
@@ -210,7 +211,7 @@ export function withLanding(stream: Stream, landing: Landing): Stream {
     consistent:
       !fetched &&
       detachedLanes(stream).length === 0 &&
-      !stream.lanes.some(({ partial, leftOut }) => partial || leftOut) &&
+      !stream.lanes.some(({ partial, leftOut, differs }) => partial || leftOut || differs) &&
       (stream.consistent || reached),
   }
 }

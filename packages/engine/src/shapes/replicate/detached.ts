@@ -73,19 +73,17 @@ export class DetachedLanes {
   private round(): Promise<Landing | undefined> {
     return this.rounds.run(async () => {
       if (this.joined) return undefined
-      const { target, checkpoint, fetchRow, clock, meter } = this.open
+      const { checkpoint, meter } = this.open
       const followed = this.lanes.map(lane => ({ lane, since: sinceOf(this.progress.lanes[lane.index]!) }))
       this.gatherer ??= new Gatherer(this.source, followed, LAND_AT_ONCE)
       const from = ownPosition(this.progress)!
       const landing = await landOnce(
         this.gatherer,
-        target,
         followed,
         from,
-        fetchRow,
-        clock,
-        async (landing, write) => {
-          await checkpoint.commit(now => withOwnLanding(now, landing), write)
+        this.open,
+        async (landing, write, counted) => {
+          await checkpoint.commit(now => counted(withOwnLanding(now, landing)), write)
           meter.alsoLanded(landing.changes)
         },
       )

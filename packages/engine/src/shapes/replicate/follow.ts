@@ -30,7 +30,7 @@ export async function follow(
   told: FollowingTold,
   signal: AbortSignal,
 ): Promise<void> {
-  const { id, source, target, gathering, checkpoint, fetchRow, clock, meter } = open
+  const { id, source, gathering, checkpoint, meter } = open
   let [acknowledgedAt, countNext, wrote, measured] = [0, 0, now(), 0]
   let acknowledged: Stream | undefined
   let counting: Promise<void> | undefined
@@ -59,23 +59,15 @@ export async function follow(
         await source.news(POLL_MS, signal)
         continue
       }
-      const landing = await landOnce(
-        gatherer,
-        target,
-        together,
-        from,
-        fetchRow,
-        clock,
-        async (landing, write) => {
-          await checkpoint.commit(now => withLanding(now, landing), write)
-          wrote = now()
-          meter.sawHead({
-            ...landing.head,
-            pendingChanges: landing.head.pendingChanges + landing.changes,
-          })
-          meter.sawLanding(landing.changes, landing.oldest!)
-        },
-      )
+      const landing = await landOnce(gatherer, together, from, open, async (landing, write, counted) => {
+        await checkpoint.commit(now => counted(withLanding(now, landing)), write)
+        wrote = now()
+        meter.sawHead({
+          ...landing.head,
+          pendingChanges: landing.head.pendingChanges + landing.changes,
+        })
+        meter.sawLanding(landing.changes, landing.oldest!)
+      })
       if (landing.oldest === null) await checkpoint.note(now => withLanding(now, landing))
       told.succeeded()
       meter.sawHead(landing.head)

@@ -60,12 +60,13 @@ export class Gatherer {
     return !complete || (landed < this.gathering.changes && head.pendingChanges > 0)
   }
 
-  async read(from: Position): Promise<ChangeBatch> {
+  /** `most`: about so many events, where it must be no more. */
+  async read(from: Position, most = this.eventsAtOnce): Promise<ChangeBatch> {
     const { ahead } = this
     this.ahead = undefined
-    if (ahead?.from.at === from.at) return ahead.batch
+    if (ahead?.from.at === from.at && most === this.eventsAtOnce) return ahead.batch
     await ahead?.batch.catch(() => {}) // whoever reads from elsewhere has no use for why it failed
-    return this.source.read(this.tables, from, this.eventsAtOnce)
+    return this.source.read(this.tables, from, most)
   }
 
   /** Begins to read what is known to come behind this batch. */

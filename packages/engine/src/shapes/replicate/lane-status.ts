@@ -26,6 +26,8 @@ export function laneStatus(
     updated: progress?.updated ?? 0,
     deleted: progress?.deleted ?? 0,
     rowsThere,
+    differs: progress?.differs ?? 0,
+    leftOut: progress?.leftOut?.changes ?? 0,
     lastChange: progress?.lastChange ?? null,
   }
 }

@@ -4,6 +4,7 @@ import type { JournaledSource } from '../../journal/source.ts'
 import type { Meter } from '../../meter.ts'
 import type { SharedCheckpoint } from './checkpoint.ts'
 import type { FetchRow } from './land.ts'
+import type { Holding } from './holding.ts'
 import type { WorkingLane } from './lanes.ts'
 
 /** How often a quiet source is asked. */
@@ -18,6 +19,7 @@ export interface OpenPipeline {
   gathering: Gathering
   checkpoint: SharedCheckpoint
   fetchRow: FetchRow
+  holding: Holding
   scan: NonNullable<Session['scan']>
   /** Our clock; ISO 8601. */
   clock: () => string

@@ -24,7 +24,9 @@ import { DetachedLanes } from './detached.ts'
 import { follow, lanesTogether } from './follow.ts'
 import { Gatherer, gatheringOf } from './gather.ts'
 import type { WorkingLane } from './lanes.ts'
+import { Holding } from './holding.ts'
 import { writeCheckpoint, type OpenPipeline } from './open.ts'
+import { settleHeld } from './settle-held.ts'
 import { rewind } from './rewind.ts'
 import { copyRate, type Known } from './known.ts'
 
@@ -60,6 +62,11 @@ export class OpenReplication implements OpenRun {
     const shared = (this.known.checkpoint = new SharedCheckpoint(checkpoint))
     const { meter } = this.run
     meter.begin(landedChanges(shared.now.lanes), source.lateMs)
+    const clock = () => new Date(this.run.parts.surroundings.now()).toISOString()
+    const { held } = this.run.record.definition
+    const { held: repository } = this.run.parts
+    const holding = await Holding.open({ repository, pipeline: id, lanes, most: held?.most, clock })
+    if (!found) await holding.forget(lanes.map(({ index }) => index))
     this.opened = {
       id,
       lanes,
@@ -67,7 +74,8 @@ export class OpenReplication implements OpenRun {
       target,
       gathering: gatheringOf(target.gathering, this.run.record.definition.speed),
       checkpoint: shared,
-      clock: () => new Date(this.run.parts.surroundings.now()).toISOString(),
+      clock,
+      holding,
       fetchRow: (lane, identity) => from.row(lane.source, identity),
       scan: (table, limits) => scanOf(from)(table, limits),
       meter,
@@ -77,7 +85,7 @@ export class OpenReplication implements OpenRun {
   }
 
   /** Recopy empties the lanes; they are copied again from the next step on. */
-  async errand({ kind, lanes, to, reason }: Errand): Promise<string> {
+  async errand({ kind, lanes, to, reason, held }: Errand): Promise<string> {
     switch (kind) {
       case 'rewind': {
         await this.run.keepPosition('rewind', reason ?? undefined)
@@ -87,6 +95,8 @@ export class OpenReplication implements OpenRun {
         await this.run.log(reason === null ? 'info' : 'warning', said)
         return said
       }
+      case 'held':
+        return settleHeld(this.open, held!)
       case 'recopy': {
         const { target, checkpoint } = this.open
         const again = [...new Set(lanes)]
@@ -95,6 +105,7 @@ export class OpenReplication implements OpenRun {
           now => uncopied(now, again),
           next => target.empty(tables, next),
         )
+        await this.open.holding.forget(again)
         const names = again.map(index => printName(this.known.lanes[index]!.plan.target))
         return tables.length < again.length
           ? `To be copied again over what is there: ${names.join(', ')}.`

@@ -1,0 +1,46 @@
+import type { HeldRecord } from '../definition/held.ts'
+import type { DatasetName } from '../records/dataset.ts'
+
+/** A held record as people see it. */
+export interface HeldAnswer extends Omit<HeldRecord, 'identity' | 'table' | 'pipeline'> {
+  table: DatasetName
+  target: DatasetName | null
+  /** Names of the key's columns at the source, and at the target. */
+  key: string[]
+  targetKey: string[]
+  /** So many others of the same row are held with it. */
+  behind: number
+}
+
+/** What was asked of held records, and what has come of it; `waiting`: the pipeline gets to it when it goes on. */
+export interface HeldOutcome {
+  state: 'waiting' | 'done' | 'refused'
+  outcome: string | null
+}
+
+/** Records of one cause. */
+export interface HeldGroup {
+  pipeline: string
+  /** The pipeline's. */
+  name: string
+  /** The record that engines run: an origin, or the pipeline itself. */
+  run: string
+  origin: string
+  table: DatasetName
+  column: string | null
+  /** The reason of the newest of them. */
+  reason: string
+  remedy: string
+  cause: string
+  /** Rows, each counted once. */
+  rows: number
+  records: number
+  oldest: string
+  newest: string
+}
+
+export interface HeldOverview {
+  groups: HeldGroup[]
+  /** Rows that are held, in all of them. */
+  rows: number
+}

@@ -1,0 +1,181 @@
+/** What a pipeline holds back: rows that its target would not take, until they stand there or somebody lets them be. */
+import type { LaneProgress, Stream } from '@tide/core/checkpoint/checkpoint'
+import type { FoldedKey } from '@tide/core/apply/fold'
+import {
+  HELD_AT_MOST,
+  toldShaped,
+  toldSource,
+  toldValue,
+  type HeldRecord,
+  type HeldState,
+} from '@tide/core/definition/held'
+import { Failure } from '@tide/core/failure'
+import { datasetId, printName } from '@tide/core/records/dataset'
+import { unpackRow, type PackedRow } from '@tide/core/records/tuple'
+import { keyText, type Key } from '@tide/core/records/value'
+import { toldKey } from '@tide/core/shape/misfit'
+import type { HeldRepository } from '../../repositories.ts'
+import type { WorkingLane } from './lanes.ts'
+
+/** A row that will not land. */
+export interface HeldRow {
+  lane: WorkingLane
+  state: FoldedKey
+  /** As it would stand at the target; undefined where no such row could be made. */
+  row: PackedRow | undefined
+  column: string | null
+  reason: string
+  remedy: string
+}
+
+export interface HoldingSettings {
+  repository: HeldRepository
+  pipeline: string
+  lanes: readonly WorkingLane[]
+  /** So many keys of a lane, at most. */
+  most?: number | undefined
+  clock: () => string
+}
+
+export class Holding {
+  private readonly settings: HoldingSettings
+  /** By lane, the keys of which the target has another row than it should. */
+  private readonly differing: Set<string>[]
+
+  private constructor(settings: HoldingSettings) {
+    this.settings = settings
+    this.differing = settings.lanes.map(() => new Set())
+  }
+
+  static async open(settings: HoldingSettings): Promise<Holding> {
+    const holding = new Holding(settings)
+    const { lanes, repository, pipeline } = settings
+    const byTable = new Map(lanes.map(({ plan, index }) => [datasetId(plan.source), index]))
+    for (const { table, identity } of await repository.differing(pipeline)) {
+      const index = byTable.get(table)
+      if (index !== undefined) holding.differing[index]!.add(keyText(identity))
+    }
+    return holding
+  }
+
+  get most(): number {
+    return this.settings.most ?? HELD_AT_MOST
+  }
+
+  /** The target has another row under this key than it should, so that nothing can be taken from there. */
+  differs({ index }: WorkingLane, identity: Key): boolean {
+    const keys = this.differing[index]!
+    return keys.size > 0 && keys.has(keyText(identity))
+  }
+
+  /** Keeps rows, before the commit that goes on without them. Throws a Failure where they would be too many. */
+  async keep(rows: readonly HeldRow[]): Promise<void> {
+    if (rows.length === 0) return
+    this.refuseTooMany(rows)
+    const { repository, pipeline, clock } = this.settings
+    const heldAt = clock()
+    await repository.keep(
+      rows.map(({ lane: { plan }, state, row, column, reason, remedy }) => ({
+        pipeline,
+        table: datasetId(plan.source),
+        identity: state.identity,
+        told: toldKey(plan, state.identity).map(part => toldValue(part)!),
+        op: state.after ? 'put' : 'remove',
+        position: state.transaction.start,
+        number: state.number,
+        committedAt: state.transaction.at,
+        source: state.after ? toldSource(plan, unpackRow(state.after)) : {},
+        shaped: row ? toldShaped(plan, unpackRow(row)) : null,
+        column,
+        reason: toldValue(reason)!,
+        remedy,
+        heldAt,
+      })),
+    )
+  }
+
+  /** The checkpoint's word on it, when these rows are kept and those keys have landed. */
+  counted(
+    stream: Stream,
+    kept: readonly HeldRow[],
+    landed: ReadonlyMap<number, readonly Key[] | 'all'>,
+  ): Stream {
+    let same = true
+    const lanes = stream.lanes.map((lane, index): LaneProgress => {
+      const own = this.differing[index]!
+      const gone = landed.get(index)
+      const added = kept.filter(row => row.lane.index === index)
+      if (own.size === 0 && added.length === 0 && !lane.differs) return lane
+      same = false
+      const keys = gone === 'all' ? new Set<string>() : new Set(own)
+      for (const key of gone === 'all' ? [] : (gone ?? [])) keys.delete(keyText(key))
+      for (const { state } of added) keys.add(keyText(state.identity))
+      const next = { ...lane, differs: keys.size }
+      if (keys.size === 0) delete (next as LaneProgress).differs
+      return next
+    })
+    if (same) return stream
+    return { ...stream, lanes, consistent: stream.consistent && !lanes.some(({ differs }) => differs) }
+  }
+
+  /** After the commit. */
+  async committed(
+    kept: readonly HeldRow[],
+    landed: ReadonlyMap<number, readonly Key[] | 'all'>,
+    state: Exclude<HeldState, 'open'> = 'superseded',
+  ): Promise<void> {
+    const { repository, pipeline, lanes, clock } = this.settings
+    for (const [index, keys] of landed) {
+      const own = this.differing[index]!
+      if (own.size === 0) continue
+      const ended = keys === 'all' ? keys : keys.filter(key => own.has(keyText(key)))
+      if (ended !== 'all' && ended.length === 0) continue
+      if (ended === 'all') own.clear()
+      else for (const key of ended) own.delete(keyText(key))
+      const table = datasetId(lanes[index]!.plan.source)
+      await repository.settle(pipeline, table, ended, { state, at: clock() })
+    }
+    for (const { lane, state } of kept) this.differing[lane.index]!.add(keyText(state.identity))
+  }
+
+  records(ids: readonly number[]): Promise<HeldRecord[]> {
+    const { repository, pipeline } = this.settings
+    return repository.get(pipeline, ids)
+  }
+
+  /** Closes all that is held of a row that a person lets be; it still differs. */
+  async letBe({ plan }: WorkingLane, identity: Key, note: string): Promise<void> {
+    const { repository, pipeline, clock } = this.settings
+    await repository.settle(pipeline, datasetId(plan.source), [identity], {
+      state: 'dropped',
+      at: clock(),
+      note,
+    })
+  }
+
+  /** Nothing of these lanes is held any more: they are copied again. */
+  async forget(indexes: readonly number[]): Promise<void> {
+    await this.committed([], new Map(indexes.map(index => [index, 'all'])))
+  }
+
+  private refuseTooMany(rows: readonly HeldRow[]): void {
+    for (const [index, own] of this.differing.entries()) {
+      const added = rows.filter(row => row.lane.index === index)
+      const keys = new Set(own)
+      for (const { state } of added) keys.add(keyText(state.identity))
+      if (added.length === 0 || keys.size <= this.most) continue
+      const { plan } = added[0]!.lane
+      const { reason, remedy, column } = added[0]!
+      const what = `${printName(plan.target)}${column === null ? '' : `.${column}`}`
+      throw new Failure(
+        'value',
+        this.most === 0
+          ? `${what}: ${reason}`
+          : `${keys.size.toLocaleString('en')} rows of ${printName(plan.source)} would be held back, and ${this.most.toLocaleString('en')} at most may be. The last: ${what}: ${reason}`,
+        this.most === 0
+          ? remedy
+          : 'Mend what is wrong with them and continue, or let more be held back (Setup, Start).',
+      )
+    }
+  }
+}

@@ -1,0 +1,265 @@
+/** Rows that the target will not take: held one by one, while everything else lands, in whatever company they come. */
+import { afterAll, beforeAll, expect, test } from '@jest/globals'
+import type { HeldDeed } from '@tide/core/definition/held'
+import type { Row } from '@tide/core/records/value'
+import fc from 'fast-check'
+import { mkdtempSync, rmSync } from 'node:fs'
+import { tmpdir } from 'node:os'
+import { join } from 'node:path'
+import { MemoryLog, type Logged } from './memory-log.ts'
+import { MemoryTarget, sessionOf, troubledLog, type Trouble } from './memory-systems.ts'
+import { laneOf, settled, world as worldOf } from './world.ts'
+
+const LANES = [laneOf('nursery', 't'), laneOf('nursery', 'u')]
+
+let folder: string
+let worlds = 0
+beforeAll(() => void (folder = mkdtempSync(join(tmpdir(), 'constant-tide-held-'))))
+afterAll(() => rmSync(folder, { recursive: true, force: true }))
+
+function bed(trouble: Trouble = () => undefined) {
+  const [log, target] = [new MemoryLog(), new MemoryTarget()]
+  log.rest = () => new Promise(resolve => setImmediate(resolve))
+  const side = troubledLog(log, trouble)
+  const row = async (table: { dataset: { name: string } }, [key]: readonly string[]): Promise<Row | null> => {
+    const value = log.rowsOf(table.dataset.name).get(key!)
+    return value === undefined ? null : [key!, value]
+  }
+  const from = () => ({ ...sessionOf({ log: side }), row }) as ReturnType<typeof sessionOf>
+  const to = () => sessionOf({ target: target.side(trouble) })
+  const made = worldOf({ from, to }, join(folder, String(worlds++)))
+  return { log, target, ...made, engine: made.engine() }
+}
+
+type Bed = ReturnType<typeof bed>
+
+const there = ({ target }: Bed) => target.state.rows.map(([, row]) => [...row].join(' ')).sort()
+const wanted = ({ log }: Bed) =>
+  LANES.flatMap(({ source }) => [...log.rowsOf(source.name)].map(row => row.join(' '))).sort()
+const stream = ({ target }: Bed) => target.state.checkpoint?.streams[0]
+const atHead = (one: Bed) => one.record.state === 'Following' && stream(one)?.position.at === one.log.end.at
+const noBad = (rows: MemoryTarget['state']['rows']) => {
+  const bad = rows.find(([, row]) => row[1]?.startsWith('bad'))
+  return bad && `the value ${bad[1][1]} does not fit`
+}
+const unique = (rows: MemoryTarget['state']['rows']) => {
+  const values = new Set<string>()
+  for (const [id, row] of rows) {
+    const value = `${id.split('/')[0]} ${row[1]}`
+    if (values.has(value)) return `“${row[1]}” is there already`
+    values.add(value)
+  }
+  return undefined
+}
+
+async function started(one: Bed) {
+  await one.engine.begin('p', { definition: one.record.definition, lanes: LANES, steps: [] })
+  await settled(() => atHead(one))
+}
+
+async function settle(one: Bed, held: HeldDeed) {
+  await one.engine.settleHeld('p', held)
+  await settled(() => Boolean(one.errands.at(-1)?.endedAt))
+  return one.errands.at(-1)!
+}
+
+const change = fc.record({
+  table: fc.constantFrom('t', 'u'),
+  key: fc.integer({ min: 10, max: 17 }),
+  value: fc.integer({ min: 0, max: 9 }),
+  bad: fc.integer({ min: 0, max: 3 }).map(n => n === 0),
+  remove: fc.integer({ min: 0, max: 4 }).map(n => n === 0),
+})
+const transactions = fc.array(fc.array(change, { minLength: 1, maxLength: 6 }), {
+  minLength: 1,
+  maxLength: 14,
+})
+const logged = ({
+  table,
+  key,
+  value,
+  bad,
+  remove,
+}: typeof change extends fc.Arbitrary<infer T> ? T : never) =>
+  [table, remove ? null : `${bad ? 'bad' : 'v'}${value}`, `${table}${key}`] as Logged[number]
+
+test('whatever does not fit, wherever a call fails: all else lands, each misfit is held, and lands when it fits', async () => {
+  const faults = fc.array(
+    fc.constantFrom(undefined, undefined, undefined, 'before' as const, 'after' as const),
+    {
+      maxLength: 40,
+    },
+  )
+  await fc.assert(
+    fc.asyncProperty(transactions, faults, async (life, troubles) => {
+      const faults: (typeof troubles)[number][] = []
+      const one = bed(() => faults.shift())
+      one.target.refuses = noBad
+      one.log.commit([['t', 'old', 't10']])
+      await started(one)
+      faults.push(...troubles)
+      for (const changes of life) {
+        one.log.commit(changes.map(logged))
+        if (changes.length % 2 === 0) await new Promise(resolve => setImmediate(resolve))
+      }
+      const isBad = (row: string) => row.split(' ')[1]!.startsWith('bad')
+      const badKeys = wanted(one)
+        .filter(isBad)
+        .map(row => row.split(' ')[0]!)
+      const others = (rows: string[]) => rows.filter(row => !badKeys.includes(row.split(' ')[0]!))
+      await settled(
+        () => atHead(one) && JSON.stringify(others(there(one))) === JSON.stringify(others(wanted(one))),
+      )
+      await settled(
+        () => new Set(one.held.open.map(({ identity }) => identity[0])).size === new Set(badKeys).size,
+      )
+      expect([...new Set(one.held.open.map(({ identity }) => identity[0]!))].sort()).toEqual(
+        [...badKeys].sort(),
+      )
+      const differing = stream(one)!.lanes.reduce((sum, { differs }) => sum + (differs ?? 0), 0)
+      expect(differing).toBe(badKeys.length)
+      expect(stream(one)!.consistent).toBe(badKeys.length === 0 && stream(one)!.consistent)
+      // The cause is mended, and all are tried again.
+      one.target.refuses = () => undefined
+      if (badKeys.length > 0) {
+        const { state } = await settle(one, { deed: 'retry', ids: one.held.open.map(({ id }) => id) })
+        expect(state).toBe('done')
+      }
+      await settled(() => JSON.stringify(there(one)) === JSON.stringify(wanted(one)))
+      expect(one.held.open).toEqual([])
+      await settled(() => atHead(one) && stream(one)!.consistent)
+      await one.engine.stop()
+    }),
+    { numRuns: 80 },
+  )
+}, 60_000)
+
+test('rows that trade a unique value land together; of one that is in the way of another only that is held', async () => {
+  const one = bed()
+  one.log.commit([
+    ['t', 'a', 't10'],
+    ['t', 'b', 't11'],
+    ['t', 'c', 't12'],
+  ])
+  await started(one)
+  one.target.refuses = rows => noBad(rows) ?? unique(rows)
+  one.log.commit([
+    ['t', 'b', 't10'],
+    ['t', 'a', 't11'],
+    ['t', 'bad', 't13'],
+    ['u', 'good', 'u10'],
+  ])
+  await settled(() => atHead(one))
+  expect(there(one)).toEqual(['t10 b', 't11 a', 't12 c', 'u10 good'])
+  expect(one.held.open.map(({ identity, reason }) => [identity[0], reason])).toEqual([
+    ['t13', 'the value bad does not fit'],
+  ])
+  await one.engine.stop()
+})
+
+test('later changes of a row are held behind it in order; one that fits takes their place', async () => {
+  const one = bed()
+  one.target.refuses = noBad
+  one.log.commit([['t', 'a', 't10']])
+  await started(one)
+  for (const value of ['bad 1', 'bad 2', 'bad 3']) {
+    one.log.commit([['t', value, 't10']])
+    await settled(() => one.held.open.at(-1)?.source.v === value)
+  }
+  expect(one.held.open.map(({ source, shaped }) => [source.v, shaped!.v])).toEqual(
+    ['bad 1', 'bad 2', 'bad 3'].map(v => [v, v]),
+  )
+  expect(there(one)).toEqual(['t10 a'])
+  one.log.commit([['t', 'fits', 't10']])
+  await settled(() => there(one)[0] === 't10 fits')
+  await settled(() => one.held.open.length === 0)
+  expect(one.held.records.map(({ state }) => state)).toEqual(['superseded', 'superseded', 'superseded'])
+  await settled(() => stream(one)!.consistent)
+  await one.engine.stop()
+})
+
+test('a row is corrected, not by what still does not fit; one that is let be differs until a later change lands', async () => {
+  const one = bed()
+  one.target.refuses = noBad
+  one.log.commit([['t', 'a', 't10']], [['t', 'a', 't11']])
+  await started(one)
+  one.log.commit([['t', 'bad', 't10']], [['t', 'bad', 't11']])
+  await settled(() => one.held.open.length === 2)
+  const [first, second] = one.held.open.map(({ id }) => id) as [number, number]
+  const worse = await settle(one, { deed: 'correct', ids: [first], values: { v: 'bad still' } })
+  expect(worse).toMatchObject({ state: 'refused', outcome: expect.stringContaining('It still does not fit') })
+  const unknown = await settle(one, { deed: 'correct', ids: [first], values: { w: 'x' } })
+  expect(unknown).toMatchObject({ state: 'refused', outcome: expect.stringContaining('no column w') })
+  expect(there(one)).toEqual(['t10 a', 't11 a'])
+  await settle(one, { deed: 'correct', ids: [first], values: { v: 'mended' } })
+  expect(there(one)).toEqual(['t10 mended', 't11 a'])
+  const dropped = await settle(one, { deed: 'drop', ids: [second], note: 'a test of the pumps' })
+  expect(dropped.outcome).toBe('1 row let be: a test of the pumps')
+  expect(one.held.records.map(({ state }) => state)).toEqual(['corrected', 'dropped'])
+  expect(stream(one)).toMatchObject({ consistent: false, lanes: [{ differs: 1 }, {}] })
+  one.log.commit([['t', 'b', 't11']])
+  await settled(() => there(one).join() === 't10 mended,t11 b')
+  await settled(() => stream(one)!.consistent)
+  await one.engine.stop()
+})
+
+test('a row that is gone at the source is closed when it is tried again; a recopy closes all of its lane', async () => {
+  const one = bed()
+  one.target.refuses = noBad
+  one.log.commit([['t', 'a', 't10']])
+  await started(one)
+  one.log.commit([['t', 'bad', 't10']], [['u', 'bad', 'u10']])
+  await settled(() => one.held.open.length === 2)
+  one.target.refuses = () => undefined
+  await one.engine.recopy('p', [1])
+  await settled(() => one.held.open.length === 1 && there(one).join() === 't10 a,u10 bad')
+  await one.engine.pause('p')
+  await settled(() => one.record.state === 'Paused')
+  one.log.commit([['t', null, 't10']])
+  const { outcome } = await settle(one, { deed: 'retry', ids: one.held.open.map(({ id }) => id) })
+  expect(outcome).toBe('1 row gone at the source by now')
+  expect(there(one)).toEqual(['u10 bad'])
+  await one.engine.stop()
+})
+
+test('beyond what may be held the pipeline stops with the reason, and nothing of that landing is there', async () => {
+  const one = bed()
+  one.record.definition = { ...one.record.definition, held: { most: 2 } }
+  one.target.refuses = noBad
+  one.log.commit([['t', 'a', 't10']])
+  await started(one)
+  one.log.commit([
+    ['t', 'bad', 't11'],
+    ['t', 'bad', 't12'],
+  ])
+  await settled(() => one.held.open.length === 2)
+  one.log.commit([
+    ['t', 'bad', 't13'],
+    ['t', 'good', 't14'],
+  ])
+  await settled(() => one.record.state === 'Stopped')
+  expect(one.record.reason).toMatchObject({
+    kind: 'value',
+    message: expect.stringContaining('3 rows of nursery.t'),
+  })
+  expect(there(one)).toEqual(['t10 a'])
+  expect(one.held.open.length).toBe(2)
+  // Mended at the source, it goes on.
+  one.log.commit([['t', 'good', 't13']])
+  one.target.refuses = () => undefined
+  await one.engine.continue('p')
+  await settled(() => atHead(one) && there(one).includes('t13 good'))
+  await one.engine.stop()
+})
+
+test('with nothing to be held, the first that does not fit stops the pipeline', async () => {
+  const one = bed()
+  one.record.definition = { ...one.record.definition, held: { most: 0 } }
+  one.target.refuses = noBad
+  one.log.commit([['t', 'a', 't10']])
+  await started(one)
+  one.log.commit([['t', 'bad', 't11']])
+  await settled(() => one.record.state === 'Stopped')
+  expect(one.record.reason!.message).toContain('the value bad does not fit')
+  await one.engine.stop()
+})
