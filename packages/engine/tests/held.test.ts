@@ -134,6 +134,48 @@ test('whatever does not fit, wherever a call fails: all else lands, each misfit 
   )
 }, 60_000)
 
+test('rows that do not fit are held when they are copied, too, and all others are copied', async () => {
+  await fc.assert(
+    fc.asyncProperty(
+      fc.uniqueArray(fc.integer({ min: 10, max: 40 }), { minLength: 1, maxLength: 20 }),
+      fc.func(fc.boolean()),
+      fc.boolean(),
+      async (keys, isBad, again) => {
+        const one = bed()
+        one.target.refuses = noBad
+        if (again) {
+          one.log.commit([['u', 'old', 'u10']])
+          await started(one)
+        }
+        one.log.commit(keys.map(key => ['t', `${isBad(key) ? 'bad' : 'v'}${key}`, `t${key}`]))
+        const bad = keys.filter(key => isBad(key)).map(key => `t${key}`)
+        if (again) {
+          await settled(() => atHead(one))
+          await one.engine.recopy('p', [0])
+          await settled(() => Boolean(one.errands.at(-1)?.endedAt))
+        } else await one.engine.begin('p', { definition: one.record.definition, lanes: LANES, steps: [] })
+        const good = () => wanted(one).filter(row => !bad.includes(row.split(' ')[0]!))
+        await settled(
+          () =>
+            atHead(one) &&
+            stream(one)!.lanes.every(({ copied, own }) => copied && !own) &&
+            JSON.stringify(there(one)) === JSON.stringify(good()),
+        )
+        expect([...new Set(one.held.open.map(({ identity }) => identity[0]!))].sort()).toEqual(
+          [...bad].sort(),
+        )
+        if (bad.length > 0) {
+          one.target.refuses = () => undefined
+          await settle(one, { deed: 'retry', ids: one.held.open.map(({ id }) => id) })
+        }
+        await settled(() => JSON.stringify(there(one)) === JSON.stringify(wanted(one)))
+        await one.engine.stop()
+      },
+    ),
+    { numRuns: 40 },
+  )
+}, 60_000)
+
 test('rows that trade a unique value land together; of one that is in the way of another only that is held', async () => {
   const one = bed()
   one.log.commit([

@@ -93,6 +93,8 @@ export class MemoryTarget {
               return [idOf(lane, [row[0]!]), row]
             })
           const gone = new Set(again ? rows.map(([id]) => id) : [])
+          const said = this.refuses([...this.state.rows, ...rows])
+          if (said !== undefined) throw new Failure('value', said, 'Correct it.')
           await committing({ rows: rows.length, bytes: 1 }, checkpoint =>
             troubled(trouble, () => commit(checkpoint, without(gone), adding(rows))),
           )

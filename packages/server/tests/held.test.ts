@@ -162,6 +162,29 @@ describe.each(TARGETS)('$to', ({ to, bad, prepare, mended }) => {
     await eventually(async () => (await status()).consistent, 20)
   }, 60_000)
 
+  test('copied again, the row that does not fit is held, and what did not fit before is forgotten', async () => {
+    await at(`UPDATE ${table} SET planted = ${bad} WHERE id = 8`)
+    await eventually(async () => (await held()).rows === 1, 20)
+    await call(url, 'POST', `/pipelines/${id}/recopy`, {})
+    await eventually(async () => {
+      const { state, lanes, reason } = await status()
+      if (reason) throw new Error(`${reason.message} ${reason.remedy}`)
+      return state === 'Following' && lanes[0]!.copied && lanes[0]!.copiedRows === 198
+    }, 30)
+    expect(await ask(`SELECT count(*), sum(n) FROM ${there}`)).toEqual(
+      await systems
+        .ask('alder', `SELECT count(*), sum(n) FROM ${table} WHERE id NOT IN (8, 77)`)
+        .then(rows => rows.map(row => row.join(' '))),
+    )
+    // What was corrected at the target alone is as it is at the source.
+    expect((await records()).map(({ told, behind }) => [told[0], behind]).sort()).toEqual([
+      ['77', 0],
+      ['8', 0],
+    ])
+    await at(`UPDATE ${table} SET planted = '2026-06-01' WHERE id IN (8, 77)`)
+    await eventually(async () => (await held()).rows === 0 && (await status()).consistent, 20)
+  }, 60_000)
+
   test('what is not a deed is refused', async () => {
     await expect(settle({ deed: 'drop', ids: [1] })).rejects.toThrow()
     await expect(settle({ deed: 'forget', ids: [1] })).rejects.toThrow()

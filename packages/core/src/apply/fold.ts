@@ -32,7 +32,8 @@ export interface FoldedKey {
   /** The last change: the transaction it came with, its number there, and what it was. */
   transaction: SourceTransaction
   number: number
-  op: ChangeEvent['op']
+  /** `copy`: the row came with the copy of its table. */
+  op: ChangeEvent['op'] | 'copy'
 }
 
 type Last = Pick<FoldedKey, 'transaction' | 'number' | 'op'>

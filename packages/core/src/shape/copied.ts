@@ -1,6 +1,7 @@
 /** The rows of a copy on their way, from CSV to CSV: what is merely taken passes as the bytes it is. */
 import type { Lane } from '../plan/lane.ts'
 import { csvField } from '../records/csv.ts'
+import { fieldAt } from '../records/csv-rows.ts'
 import type { Value } from '../records/value.ts'
 import { predicateAsOf } from '../scope/predicate.ts'
 import { NoValue } from '../expression/values.ts'
@@ -8,13 +9,7 @@ import { noValue } from './misfit.ts'
 import { madeColumns, stretchesOf, type Coming, type Made, type Shaping } from './written.ts'
 
 declare const TextEncoder: new () => { encodeInto(text: string, into: Uint8Array): { written: number } }
-declare const TextDecoder: new (
-  label: string,
-  options: { fatal: boolean; ignoreBOM: boolean },
-) => { decode(bytes: Uint8Array): string }
-
 const encoder = new TextEncoder()
-const decoder = new TextDecoder('utf-8', { fatal: true, ignoreBOM: true })
 const [QUOTE, COMMA, NEWLINE] = [0x22, 0x2c, 0x0a]
 
 /** Whole lines of CSV (see `csvLine`) in and out; rows that are not in scope are not among them. */
@@ -105,10 +100,4 @@ export function copiedShaper(lane: Lane, shaping: Shaping): ShapeCopied | undefi
     }
     return out.slice(0, length)
   }
-}
-
-function fieldAt(lines: Uint8Array, start: number, end: number): Value {
-  if (start === end) return null
-  if (lines[start] !== QUOTE) return decoder.decode(lines.subarray(start, end))
-  return decoder.decode(lines.subarray(start + 1, end - 1)).replaceAll('""', '"')
 }

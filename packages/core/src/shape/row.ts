@@ -132,7 +132,9 @@ export function laneShaper(lane: Lane, shaping: Shaping): LaneShaper {
   const shaped = (state: FoldedKey, landedAt: string): Shaped => {
     const { after, from, op, transaction, untold } = state
     if (untold) return { misfit: UNTOLD }
-    const coming: Coming = { op, committedAt: transaction.at, position: transaction.start, landedAt }
+    const committedAt = op === 'copy' ? null : transaction.at
+    const position = op === 'copy' && transaction.start === '' ? null : transaction.start
+    const coming: Coming = { op, committedAt, position, landedAt }
     if (!after) {
       // Of a row that moved to another key nothing is kept: that is the same row still.
       if (op !== 'delete' || deletes === undefined) return gone(state, coming)

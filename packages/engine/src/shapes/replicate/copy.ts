@@ -1,10 +1,15 @@
-import { asOf } from '@tide/core/scope/relative'
-import type { LaneProgress, Stream } from '@tide/core/checkpoint/checkpoint'
 import type { CopyRange, CopyView } from '@tide/connectors/contract/source'
-import type { TargetSide } from '@tide/connectors/contract/target'
-import type { SharedCheckpoint } from './checkpoint.ts'
+import type { Loaded } from '@tide/connectors/contract/target'
+import type { FoldedKey } from '@tide/core/apply/fold'
+import type { Checkpoint, LaneProgress, Stream } from '@tide/core/checkpoint/checkpoint'
 import { wholeLines } from '@tide/core/records/csv-lines'
+import { csvRows } from '@tide/core/records/csv-rows'
+import { keyOf } from '@tide/core/records/value'
+import { asOf } from '@tide/core/scope/relative'
 import type { ShapeCopied } from '@tide/core/shape/copied'
+import type { SharedCheckpoint } from './checkpoint.ts'
+import { isRefusal } from './culprits.ts'
+import { landStates, standingState, type LandingParts } from './land.ts'
 import type { WorkingLane } from './lanes.ts'
 
 /** A range that has landed. */
@@ -13,6 +18,13 @@ export interface RangeTold {
   lane: number
   rows: number
   bytes: number
+}
+
+/** What a copy works with, beside where it reads. */
+export interface CopyParts extends LandingParts {
+  checkpoint: SharedCheckpoint
+  /** Lanes of which some row did not fit: their rows are looked at one by one, which is slower. */
+  careful: Set<number>
 }
 
 interface LaneRange {
@@ -27,15 +39,14 @@ interface LaneRange {
 /**
  * Copies these lanes, each from where it was left, several ranges side by side. Each range lands in one transaction
  * with what is then known to be complete: a lane's progress is that of its ranges without a gap, so ranges behind a gap
- * are loaded again after a crash. Tells of every range that has landed.
+ * are loaded again after a crash. Tells of every range that has landed. When a row of a lane does not fit, the copy fails, and
+ * that lane is among the careful ones: of those, such rows are held.
  */
 export async function copyLanes(
   view: CopyView,
   readers: number,
-  target: TargetSide,
+  { target, checkpoint, clock, ...parts }: CopyParts,
   lanes: readonly WorkingLane[],
-  checkpoint: SharedCheckpoint,
-  clock: () => string,
   signal: AbortSignal,
   tell: (told: RangeTold) => void,
 ): Promise<void> {
@@ -58,11 +69,10 @@ export async function copyLanes(
       if (next.done || ended.aborted) return
       const { lane, number, range, again } = next.value
       const { index } = lane
-      const landing = shapedRange(lane, range, view, clock())
-      await target.load(lane.target, landing, again, async (loaded, write) => {
+      const done = async (loaded: Loaded, write: Write, counted: Counted = now => now) => {
         await checkpoint
           .commit(
-            now => landed.with(now, index, number, loaded.rows, range.upTo),
+            now => counted(landed.with(now, index, number, loaded.rows, range.upTo)),
             async next => {
               failed.signal.throwIfAborted() // what has not landed must not be counted by those behind it
               await write(next)
@@ -70,12 +80,59 @@ export async function copyLanes(
           )
           .catch(failWith)
         tell({ lane: index, ...loaded })
-      })
+      }
+      if (parts.careful.has(index)) {
+        await landRange(lane, range, view, { ...parts, target, checkpoint, clock }, done)
+        continue
+      }
+      try {
+        await target.load(lane.target, shapedRange(lane, range, view, clock()), again, done)
+      } catch (thrown) {
+        if (isRefusal(thrown) && parts.holding.most > 0) parts.careful.add(index)
+        throw thrown
+      }
     }
   }
   await Promise.allSettled(Array.from({ length: readers }, () => work().catch(failWith)))
   await ranges.return(undefined)
   if (fault) throw fault.thrown
+}
+
+type Write = (checkpoint: Checkpoint) => Promise<void>
+type Counted = (stream: Stream) => Stream
+
+/** So many rows land together where each is looked at. */
+const ROWS_AT_ONCE = 5_000
+
+/** A range row by row, so that those that do not fit can be held. Only with the last of them it is done. */
+async function landRange(
+  lane: WorkingLane,
+  { csv }: CopyRange,
+  { position }: CopyView,
+  { checkpoint, ...parts }: Omit<CopyParts, 'careful'>,
+  done: (loaded: Loaded, write: Write, counted: Counted) => Promise<void>,
+): Promise<void> {
+  const transaction = { id: '', start: position?.at ?? '', at: parts.clock(), events: [] }
+  let waiting: FoldedKey[] = []
+  let [rows, bytes] = [0, 0]
+  const begun = (now: Stream): Stream => {
+    const lanes = now.lanes.map((other, i) => (i === lane.index ? { ...other, begun: true } : other))
+    return { ...now, lanes }
+  }
+  for await (const lines of wholeLines(csv)) {
+    bytes += lines.length
+    for (const row of csvRows(lines))
+      waiting.push(standingState(keyOf(row, lane.identityIndexes), row, transaction, 'copy'))
+    if (waiting.length < ROWS_AT_ONCE) continue
+    await landStates(lane, waiting, parts, async (landed, write, counted) => {
+      rows += landed
+      await checkpoint.commit(now => counted(begun(now)), write)
+    })
+    waiting = []
+  }
+  await landStates(lane, waiting, parts, (landed, write, counted) =>
+    done({ rows: rows + landed, bytes }, write, counted),
+  )
 }
 
 function shapedRange(

@@ -36,8 +36,9 @@ export class DetachedLanes {
     copy: (source: JournaledSource, lanes: readonly WorkingLane[]) => Promise<void>,
     signal: AbortSignal,
   ): Promise<void> {
-    const uncopied = this.lanes.filter(({ index }) => !this.progress.lanes[index]!.copied)
-    if (uncopied.length > 0) await copy(this.source, uncopied)
+    const uncopied = () => this.lanes.filter(({ index }) => !this.progress.lanes[index]!.copied)
+    for (let left = uncopied(); left.length > 0 && !signal.aborted; left = uncopied())
+      await copy(this.source, left)
     while (!signal.aborted && !this.joined) {
       const landing = await this.round()
       if (this.isLevel()) this.ready = true

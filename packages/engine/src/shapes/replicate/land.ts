@@ -1,6 +1,6 @@
 /** Lands what was gathered: folded by the source's key, shaped once for each, and written with the checkpoint. */
 import type { ApplyTransaction, LaneEffect, TargetSide, Unfilled } from '@tide/connectors/contract/target'
-import { shapedEffect, type Folded, type ShapedEffect } from '@tide/core/apply/effect'
+import { shapedEffect, type Folded } from '@tide/core/apply/effect'
 import { IdentityFold, type FoldedKey } from '@tide/core/apply/fold'
 import { addCounts, type OperationCounts, type Put } from '@tide/core/apply/net-effect'
 import type { Checkpoint, Stream } from '@tide/core/checkpoint/checkpoint'
@@ -99,15 +99,15 @@ const ROUNDS = 4
 
 class Attempt {
   private readonly gatherer: Gatherer
-  private readonly followed: readonly FollowedLane[]
+  private readonly shaping: Shapes
   private readonly parts: LandingParts
   private readonly lanes: readonly WorkingLane[]
 
   constructor(gatherer: Gatherer, followed: readonly FollowedLane[], parts: LandingParts) {
     this.gatherer = gatherer
-    this.followed = followed
     this.parts = parts
-    this.lanes = this.followed.map(({ lane }) => lane)
+    this.lanes = followed.map(({ lane }) => lane)
+    this.shaping = new Shapes(parts, this.lanes)
   }
 
   /** `some`: rows that are held, and how much lands without them. Throws NotAll where others are refused. */
@@ -140,16 +140,16 @@ class Attempt {
         newest = transactions.at(-1)?.at ?? newest
         const folds = await foldByLane(lanes, transactions)
         if (!some) gatherer.readBehind(batch)
-        const shaped = this.shaped(folds, landedAt, refused)
+        const shaped = this.shaping.shaped(folds, landedAt, refused)
         for (const [lane, fold] of folds)
           counts.set(lane.index, addCounts(counts.get(lane.index), fold.counts))
         const fetching = [...shaped.fetching]
-        for (const { lane, put } of await this.apply(writing, shaped.effects))
+        for (const { lane, put } of await this.shaping.apply(writing, shaped.effects))
           fetching.push([laneOf(lanes, lane), put.identity])
         const held = [...shaped.held]
         if (fetching.length > 0) {
-          const standing = await this.asTheyStand(fetching, transactions.at(-1)!, landedAt, refused)
-          await this.apply(writing, standing.effects)
+          const standing = await this.shaping.asTheyStand(fetching, transactions.at(-1)!, landedAt, refused)
+          await this.shaping.apply(writing, standing.effects)
           held.push(...standing.held)
           fetched = true
         }
@@ -188,22 +188,39 @@ class Attempt {
       const { transactions } = batch
       const folds = await foldByLane(this.lanes, transactions)
       const landedAt = clock()
-      const { effects, fetching } = this.shaped(folds, landedAt, refused, (id, why) => refused.set(id, why))
-      const unfilled = await this.search(effects, refused)
+      const { effects, fetching } = this.shaping.shaped(folds, landedAt, refused, (id, why) =>
+        refused.set(id, why),
+      )
+      const unfilled = await this.shaping.search(effects, refused)
       const more = [...fetching, ...unfilled]
       if (more.length > 0 && transactions.length > 0) {
-        const standing = await this.asTheyStand(more, transactions.at(-1)!, landedAt, refused, (id, why) =>
-          refused.set(id, why),
+        const standing = await this.shaping.asTheyStand(
+          more,
+          transactions.at(-1)!,
+          landedAt,
+          refused,
+          (id, why) => refused.set(id, why),
         )
-        await this.search(standing.effects, refused)
+        await this.shaping.search(standing.effects, refused)
       }
       if (batch.complete) return { refused, events }
       batch = await this.gatherer.read(batch.to)
     }
   }
+}
+
+/** What changes come to at the target, and which rows it will not take. */
+class Shapes {
+  private readonly parts: LandingParts
+  private readonly lanes: readonly WorkingLane[]
+
+  constructor(parts: LandingParts, lanes: readonly WorkingLane[]) {
+    this.parts = parts
+    this.lanes = lanes
+  }
 
   /** Puts what the target refuses of the effects to the refused ones; returns rows that it has nothing to fill with. */
-  private async search(effects: LaneEffect[], refused: RefusedRows): Promise<[WorkingLane, Key][]> {
+  async search(effects: LaneEffect[], refused: RefusedRows): Promise<[WorkingLane, Key][]> {
     const { target, holding } = this.parts
     const unfilled: [WorkingLane, Key][] = []
     const tries: TryOn = async some => {
@@ -237,7 +254,7 @@ class Attempt {
     }
   }
 
-  private async apply(writing: ApplyTransaction, effects: LaneEffect[]): Promise<Unfilled[]> {
+  async apply(writing: ApplyTransaction, effects: LaneEffect[]): Promise<Unfilled[]> {
     try {
       return await writing.apply(effects)
     } catch (thrown) {
@@ -250,7 +267,7 @@ class Attempt {
    * What the folds come to, without the rows that are refused. `note`: is told of misfits; without it they are thrown, unless they
    * are among the refused.
    */
-  private shaped(
+  shaped(
     folds: ReadonlyMap<WorkingLane, Folded>,
     landedAt: string,
     refused: RefusedRows,
@@ -323,12 +340,12 @@ class Attempt {
    * or somebody removed it there), the row is taken as it stands at the source now. When there is none any more, its
    * removal comes later in the log.
    */
-  private async asTheyStand(
+  async asTheyStand(
     fetching: readonly [WorkingLane, Key][],
     transaction: SourceTransaction,
     landedAt: string,
     refused: RefusedRows,
-    note?: Parameters<Attempt['shaped']>[3],
+    note?: Parameters<Shapes['shaped']>[3],
   ): Promise<{ effects: LaneEffect[]; held: HeldRow[] }> {
     const states = new Map<WorkingLane, FoldedKey[]>()
     for (const [lane, identity] of fetching) {
@@ -351,7 +368,12 @@ class Attempt {
 }
 
 /** A row as it stands at the source now, as a change of it would leave it. */
-export function standingState(identity: Key, row: Row | null, transaction: SourceTransaction): FoldedKey {
+export function standingState(
+  identity: Key,
+  row: Row | null,
+  transaction: SourceTransaction,
+  op: FoldedKey['op'] = 'update',
+): FoldedKey {
   const after = row ? packRow(row) : undefined
   return {
     identity,
@@ -363,7 +385,52 @@ export function standingState(identity: Key, row: Row | null, transaction: Sourc
     untold: false,
     transaction,
     number: 0,
-    op: 'update',
+    op,
+  }
+}
+
+/**
+ * Lands rows of a lane as they stand, each by a state of its own; those that the target will not take are held. `commit` is
+ * given what `landOnce` gives.
+ */
+export async function landStates(
+  lane: WorkingLane,
+  states: readonly FoldedKey[],
+  parts: LandingParts,
+  commit: (
+    landed: number,
+    write: (checkpoint: Checkpoint) => Promise<void>,
+    counted: (stream: Stream) => Stream,
+  ) => Promise<void>,
+): Promise<void> {
+  const { target, holding, clock } = parts
+  const shaping = new Shapes(parts, [lane])
+  const folds = new Map<WorkingLane, Folded>([[lane, { truncate: false, fresh: false, keys: states }]])
+  const refused: RefusedRows = new Map()
+  for (let tries = 0; ; tries++) {
+    const writing = await target.begin()
+    try {
+      const { effects, held } = shaping.shaped(folds, clock(), refused)
+      await shaping.apply(writing, effects)
+      const kept = new Map<string, HeldRow>()
+      const landed = new Map<number, Key[] | 'all'>()
+      noteLanded(landed, folds, holding, kept)
+      const ended = stillLanded(landed, held)
+      await holding.keep(held)
+      await commit(
+        states.length - held.length,
+        checkpoint => writing.commit(checkpoint),
+        stream => holding.counted(stream, held, ended),
+      )
+      await holding.committed(held, ended)
+      return
+    } catch (thrown) {
+      await writing.rollback()
+      if (!(thrown instanceof NotAll)) throw thrown
+      if (tries === TRIES) throw thrown.cause
+    }
+    const { effects } = shaping.shaped(folds, clock(), refused, (id, why) => refused.set(id, why))
+    await shaping.search(effects, refused)
   }
 }
 
@@ -448,11 +515,6 @@ async function foldByLane(
     }
   }
   return new Map(lanes.flatMap((lane, i) => (folds[i] ? [[lane, folds[i]]] : [])))
-}
-
-export function refuseMisfits({ plan }: WorkingLane, misfits: ShapedEffect['misfits']): void {
-  const [first] = misfits
-  if (first) throw noValue(plan, first.misfit.column, first.misfit.reason, first.identity)
 }
 
 function laneOf(lanes: readonly WorkingLane[], target: Unfilled['lane']): WorkingLane {

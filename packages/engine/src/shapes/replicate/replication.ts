@@ -46,6 +46,8 @@ export class OpenReplication implements OpenRun {
   private readonly known: Known
   private readonly sides: Sides
   private opened: OpenPipeline | undefined
+  /** Lanes of which some row did not fit when they were copied. */
+  private readonly careful = new Set<number>()
 
   constructor(run: Run, known: Known, sides: Sides) {
     this.run = run
@@ -289,7 +291,7 @@ export class OpenReplication implements OpenRun {
     lanes: readonly WorkingLane[],
     signal: AbortSignal,
   ): Promise<void> {
-    const { target, checkpoint, clock } = this.open
+    const { checkpoint } = this.open
     const { history, surroundings } = this.run.parts
     const { id: pipeline, definition } = this.run.record
     const from = sourceOf(this.run.record)
@@ -300,16 +302,26 @@ export class OpenReplication implements OpenRun {
     let [rows, bytes] = [0, 0]
     const began = surroundings.now()
     for (const { index } of lanes) copyRates[index] = copyRate(began)
+    const careful = new Set(this.careful)
     const view = await this.run.patiently(patience => source.view(patience))
     try {
       const readers = Math.min(view.readers, definition.speed?.readers ?? view.readers)
-      await copyLanes(view, readers, target, lanes, checkpoint, clock, signal, told => {
+      await copyLanes(view, readers, { ...this.open, careful: this.careful }, lanes, signal, told => {
         this.run.succeeded()
         rows += told.rows
         bytes += told.bytes
         rowsThere[told.lane] = checkpoint.now.lanes[told.lane]!.copiedRows
         copyRates[told.lane]!.add(surroundings.now(), told.rows)
       })
+    } catch (thrown) {
+      const found = [...this.careful].filter(index => !careful.has(index))
+      if (found.length === 0) throw thrown
+      const names = found.map(index => printName(this.known.lanes[index]!.plan.source)).join(', ')
+      await this.run.log(
+        'warning',
+        `Some row of ${names} does not fit; its rows are looked at one by one from here on.`,
+      )
+      return
     } finally {
       await view.close()
     }
