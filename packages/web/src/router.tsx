@@ -4,8 +4,10 @@ import { ConnectionSheet } from './connections/ConnectionSheet.tsx'
 import { ConnectionsPage, NoConnection } from './connections/ConnectionsPage.tsx'
 import { Frame } from './frame/Frame.tsx'
 import { Lost } from './frame/Lost.tsx'
+import { HeldPage } from './held/HeldPage.tsx'
 import { LogPage } from './log/LogPage.tsx'
 import { MapPage } from './map/MapPage.tsx'
+import { HeldSection } from './pipelines/HeldSection.tsx'
 import { NowSection } from './pipelines/NowSection.tsx'
 import { PipelineLog } from './pipelines/PipelineLog.tsx'
 import { PipelineSheet } from './pipelines/PipelineSheet.tsx'
@@ -35,6 +37,7 @@ export const router = createBrowserRouter([
             children: [
               { index: true, element: <NowSection /> },
               { path: 'rows', element: <RowsSection /> },
+              { path: 'held', element: <HeldSection /> },
               { path: 'setup', element: <SetupSection /> },
               { path: 'log', element: <PipelineLog /> },
             ],
@@ -51,6 +54,8 @@ export const router = createBrowserRouter([
           { path: ':id/change', element: <ConnectionForm /> },
         ],
       },
+      { path: 'held', element: <HeldPage /> },
+      { path: 'held/:run', element: <HeldPage /> },
       { path: 'query', element: <QueryPage /> },
       { path: 'log', element: <LogPage /> },
       { path: 'settings', element: <SettingsPage /> },

@@ -5,6 +5,8 @@ import type { DatasetName } from '../records/dataset.ts'
 export interface HeldAnswer extends Omit<HeldRecord, 'identity' | 'table' | 'pipeline'> {
   table: DatasetName
   target: DatasetName | null
+  /** The columns at the target in their order, with the column of the source that each is made of; null: of none, or of several. */
+  fields: { name: string; from: string | null }[]
   /** Names of the key's columns at the source, and at the target. */
   key: string[]
   targetKey: string[]

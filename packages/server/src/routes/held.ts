@@ -4,6 +4,7 @@ import type { HeldAnswer, HeldOutcome, HeldOverview } from '@tide/core/api/held'
 import type { HeldDeed } from '@tide/core/definition/held'
 import { runsOf } from '@tide/core/definition/pipeline'
 import { Failure } from '@tide/core/failure'
+import { madeOf } from '@tide/core/plan/lane'
 import { datasetId, datasetOf } from '@tide/core/records/dataset'
 import { pipelineRecord } from '../pipeline-record.ts'
 import type { Services } from '../services.ts'
@@ -90,6 +91,7 @@ export function heldRoutes(router: Router, services: Services): void {
         ...rest,
         table: source,
         target: lane?.target ?? null,
+        fields: (lane?.writes ?? []).map(column => ({ name: column.name, from: madeOf(column) ?? null })),
         key: lane?.identity ?? [],
         targetKey: lane?.key ?? [],
       }

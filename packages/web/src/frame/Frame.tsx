@@ -1,8 +1,9 @@
-import { Cable, Map as MapIcon, NotebookText, Settings, Telescope, Waves } from 'lucide-react'
+import { Anchor, Cable, Map as MapIcon, NotebookText, Settings, Telescope, Waves } from 'lucide-react'
 import type { ReactNode } from 'react'
 import { Link, NavLink, Outlet } from 'react-router'
 import { useLive } from '../api/live.ts'
-import { duration } from '../format.ts'
+import { count, duration } from '../format.ts'
+import { useHeld } from '../held/useHeld.ts'
 import { SearchOrDo } from './SearchOrDo.tsx'
 import { useCrumbs } from './crumbs.ts'
 
@@ -11,11 +12,13 @@ const SECTIONS = [
   { to: '/pipelines', title: 'Pipelines', icon: Waves },
   { to: '/connections', title: 'Connections', icon: Cable },
   { to: '/query', title: 'Query', icon: Telescope },
+  { to: '/held', title: 'Held', icon: Anchor },
   { to: '/log', title: 'Log', icon: NotebookText },
 ]
 
 /** Spine, top strip, and the section's own ledger and sheet. */
 export function Frame() {
+  const held = useHeld().data?.rows
   return (
     <div className="grid h-full grid-cols-[84px_minmax(0,1fr)] grid-rows-[44px_minmax(0,1fr)]">
       <header className="contents">
@@ -30,7 +33,7 @@ export function Frame() {
       </header>
       <nav className="flex flex-col border-r border-line-2" aria-label="Sections">
         {SECTIONS.map(section => (
-          <SpineLink key={section.to} {...section} />
+          <SpineLink key={section.to} {...section} count={section.to === '/held' ? held : undefined} />
         ))}
         <span className="flex-1" />
         <SpineLink to="/settings" title="Settings" icon={Settings} />
@@ -42,7 +45,12 @@ export function Frame() {
   )
 }
 
-function SpineLink({ to, title, icon: Icon }: (typeof SECTIONS)[number]) {
+function SpineLink({
+  to,
+  title,
+  icon: Icon,
+  count: waiting,
+}: (typeof SECTIONS)[number] & { count?: number | undefined }) {
   return (
     <NavLink
       to={to}
@@ -53,6 +61,9 @@ function SpineLink({ to, title, icon: Icon }: (typeof SECTIONS)[number]) {
     >
       <Icon size={18} strokeWidth={1.6} aria-hidden />
       {title}
+      {waiting !== undefined && waiting > 0 && (
+        <span className="font-semibold text-buoy">{count(waiting)}</span>
+      )}
     </NavLink>
   )
 }

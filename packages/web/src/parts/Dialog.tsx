@@ -13,11 +13,13 @@ interface ConfirmProps {
   danger?: boolean
   /** What must be typed first. */
   typed?: string | undefined
+  /** False while something is still to be said. */
+  ready?: boolean
   act: () => Promise<unknown>
 }
 
 /** Asks before something is lost; an error stays in the dialog with its remedy. */
-export function Confirm({ trigger, title, children, verb, danger, typed, act }: ConfirmProps) {
+export function Confirm({ trigger, title, children, verb, danger, typed, ready = true, act }: ConfirmProps) {
   const [text, setText] = useState('')
   const [open, setOpen] = useState(false)
   const [busy, setBusy] = useState(false)
@@ -59,7 +61,7 @@ export function Confirm({ trigger, title, children, verb, danger, typed, act }: 
             </Radix.Close>
             <Button
               look={danger ? 'danger' : 'filled'}
-              disabled={busy || (typed !== undefined && text.trim() !== typed)}
+              disabled={busy || !ready || (typed !== undefined && text.trim() !== typed)}
               onClick={go}
             >
               {verb}

@@ -5,7 +5,7 @@ import { Link, NavLink, Outlet, useNavigate, useParams } from 'react-router'
 import { api } from '../api/client.ts'
 import { dropPipeline, putPipeline, useLive, usePipeline } from '../api/live.ts'
 import { refreshConnections } from '../api/queries.ts'
-import { clock, duration, moment, plural } from '../format.ts'
+import { clock, count, duration, moment, plural } from '../format.ts'
 import { useWhere } from '../frame/crumbs.ts'
 import { Button, ButtonLink } from '../parts/Button.tsx'
 import { Confirm } from '../parts/Dialog.tsx'
@@ -19,6 +19,7 @@ import { tablesSaid } from './tablesSaid.ts'
 const SECTIONS = [
   { to: '', title: 'Now' },
   { to: 'rows', title: 'Rows' },
+  { to: 'held', title: 'Held' },
   { to: 'setup', title: 'Setup' },
   { to: 'log', title: 'Log' },
 ]
@@ -29,6 +30,7 @@ export function PipelineSheet() {
   const pipeline = usePipeline(id)
   const known = useLive(live => live.pipelines !== undefined)
   useWhere({ title: 'Pipelines', to: '/pipelines' }, { title: pipeline?.definition.name || 'Without a name' })
+  const differs = pipeline?.lanes.reduce((sum, lane) => sum + lane.differs, 0) ?? 0
   if (!pipeline) return known ? <p className="p-8 text-ink-2">This pipeline is not there any more.</p> : null
   return (
     <article className="flex min-h-full flex-col px-6 py-4">
@@ -44,6 +46,7 @@ export function PipelineSheet() {
             }
           >
             {title}
+            {to === 'held' && differs > 0 && <b className="ml-1 text-buoy">{count(differs)}</b>}
           </NavLink>
         ))}
       </nav>

@@ -164,18 +164,22 @@ export class Holding {
       const keys = new Set(own)
       for (const { state } of added) keys.add(keyText(state.identity))
       if (added.length === 0 || keys.size <= this.most) continue
-      const { plan } = added[0]!.lane
-      const { reason, remedy, column } = added[0]!
-      const what = `${printName(plan.target)}${column === null ? '' : `.${column}`}`
-      throw new Failure(
-        'value',
-        this.most === 0
-          ? `${what}: ${reason}`
-          : `${keys.size.toLocaleString('en')} rows of ${printName(plan.source)} would be held back, and ${this.most.toLocaleString('en')} at most may be. The last: ${what}: ${reason}`,
-        this.most === 0
-          ? remedy
-          : 'Mend what is wrong with them and continue, or let more be held back (Setup, Start).',
-      )
+      const [{ lane, state, column, reason }] = added as [HeldRow]
+      const { plan } = lane
+      const where = `${printName(plan.target)}${column === null ? '' : `.${column}`}`
+      const key = toldKey(plan, state.identity).join(', ').slice(0, 60)
+      const what = `${where}: ${reason}, in the row with ${plan.identity.join(', ')} ${key}.`
+      throw this.most === 0
+        ? new Failure(
+            'value',
+            what,
+            'Correct the value at the source and continue, or let rows be held back (Setup, Start).',
+          )
+        : new Failure(
+            'value',
+            `${keys.size.toLocaleString('en')} rows of ${printName(plan.source)} would be held back, and ${this.most.toLocaleString('en')} at most may be. ${what}`,
+            'Mend what is wrong with them and continue, or let more be held back (Setup, Start).',
+          )
     }
   }
 }

@@ -6,6 +6,7 @@ import { addCounts, type OperationCounts, type Put } from '@tide/core/apply/net-
 import type { Checkpoint, Stream } from '@tide/core/checkpoint/checkpoint'
 import type { Position } from '@tide/core/position/position'
 import type { SourceTransaction } from '@tide/core/records/change'
+import type { Failure } from '@tide/core/failure'
 import { noValue } from '@tide/core/shape/misfit'
 import { printName } from '@tide/core/records/dataset'
 import { isPartial, packRow } from '@tide/core/records/tuple'
@@ -247,8 +248,7 @@ class Shapes {
       for (const { effect, put, removed, failure } of culprits) {
         const lane = laneOf(this.lanes, left[effect]!.lane)
         const identity = put?.identity ?? removed!
-        const column = columnSaid(lane, failure.message)
-        refused.set(refusedId(lane, identity), { column, reason: failure.message, remedy: failure.remedy })
+        refused.set(refusedId(lane, identity), whyOf(lane, failure))
       }
       left = without(left, culprits)
     }
@@ -473,12 +473,17 @@ function stillLanded(
   )
 }
 
-/** The column that a failure of the target names first. */
-function columnSaid({ target }: WorkingLane, message: string): string | null {
+/** What a target says of a row, without the table and the key, which are told beside it. */
+export function whyOf({ target }: WorkingLane, { message }: Failure): Why {
   const table = printName(target.table)
-  return target.columns.find(({ name }) => message.startsWith(`${table}.${name}: `))?.name ?? null
+  const column = target.columns.find(({ name }) => message.startsWith(`${table}.${name}: `))?.name ?? null
+  const where = column === null ? `${table}: ` : `${table}.${column}: `
+  const said = message.startsWith(where) ? message.slice(where.length) : message
+  const reason = said.replace(/, in the row with .*$/s, '').replace(/\.$/, '')
+  return { column, reason, remedy: REFUSED_REMEDY }
 }
 
+const REFUSED_REMEDY = 'Correct it at the source, or here for the target alone, or let it be.'
 const MISFIT_REMEDY = 'Correct the row at the source, or change how the column is made.'
 
 /** `undefined` when it cannot be read, and what came before is whole: that lands first, and then it is said why. */

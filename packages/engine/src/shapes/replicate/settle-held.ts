@@ -11,7 +11,7 @@ import { packRow, unpackRow } from '@tide/core/records/tuple'
 import { keyText, type Key } from '@tide/core/records/value'
 import { isRefusal } from './culprits.ts'
 import type { HeldRow } from './holding.ts'
-import { standingState } from './land.ts'
+import { standingState, whyOf } from './land.ts'
 import type { WorkingLane } from './lanes.ts'
 import type { OpenPipeline } from './open.ts'
 
@@ -89,16 +89,15 @@ async function landOne(
     await writing.rollback()
     if (!isRefusal(thrown)) throw thrown
     if (values)
-      throw new Failure('refused', `It still does not fit: ${thrown.message}`, thrown.remedy, thrown)
-    await again(open, {
-      lane,
-      state,
-      row: put?.row,
-      column: null,
-      reason: thrown.message,
-      remedy: thrown.remedy,
-    })
-    return `still held: ${thrown.message}`
+      throw new Failure(
+        'refused',
+        `It still does not fit: ${whyOf(lane, thrown).reason}.`,
+        thrown.remedy,
+        thrown,
+      )
+    const why = whyOf(lane, thrown)
+    await again(open, { lane, state, row: put?.row, ...why })
+    return `still held: ${why.reason}`
   }
   await holding.committed([], landed, end)
   return end === 'superseded' ? 'gone at the source by now' : values ? 'landed as corrected' : 'landed'

@@ -15,6 +15,8 @@ export function FollowFigures({ pipeline }: { pipeline: PipelineStatus }) {
     state,
   } = pipeline
   const detached = pipeline.lanes.filter(lane => lane.detached).length
+  const differs = pipeline.lanes.reduce((sum, lane) => sum + lane.differs, 0)
+  const leftOut = pipeline.lanes.reduce((sum, lane) => sum + lane.leftOut, 0)
   return (
     <dl className="flex flex-wrap gap-y-2 py-3">
       <Figure
@@ -23,9 +25,13 @@ export function FollowFigures({ pipeline }: { pipeline: PipelineStatus }) {
             ? `Complete up to, but for ${plural(detached, 'lane')}`
             : pipeline.definition.does === 'follow'
               ? 'Holds changes up to'
-              : consistent || !completeUpTo
-                ? 'Complete up to'
-                : 'Catching up with the copy'
+              : differs > 0
+                ? `Complete up to, but for ${plural(differs, 'row')}`
+                : leftOut > 0
+                  ? `Complete up to, but for ${plural(leftOut, 'change')} left out`
+                  : consistent || !completeUpTo
+                    ? 'Complete up to'
+                    : 'Catching up with the copy'
         }
         value={completeUpTo ? clock(completeUpTo) : '–'}
         title={completeUpTo ? `${moment(completeUpTo)}, by the source’s clock` : undefined}

@@ -51,6 +51,13 @@ export function FollowLanes({ pipeline }: { pipeline: PipelineStatus }) {
       align: 'right',
     },
   ]
+  if (lanes.some(({ differs }) => differs > 0))
+    columns.splice(3, 0, {
+      title: 'Held',
+      cell: lane => <span className={lane.differs > 0 ? 'text-buoy' : ''}>{count(lane.differs)}</span>,
+      by: lane => lane.differs,
+      align: 'right',
+    })
   if (pipeline.state === 'Following')
     columns.push({
       title: 'Recopy',
