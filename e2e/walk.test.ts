@@ -379,6 +379,45 @@ test('pause holds the target still while the source goes on; continue catches up
   expect((await pipelineCalled('Alderbank to growers_warehouse')).backlog).toBe(0)
 })
 
+test('a value that does not fit is held while others land; corrected, its row lands', async () => {
+  const { id } = await pipelineCalled('Alderbank to growers_warehouse')
+  const save = async (house: string, area: string) => {
+    const page = await fetch(`${standIns.screen}nursery/beds?find=${house}`).then(response => response.text())
+    const [, ctid] = /row\?ctid=([^"]+)"/.exec(page)!
+    const [, bed] = /<td>(\d+)<\/td>/.exec(page)!
+    await fetch(`${standIns.screen}nursery/beds/row?ctid=${ctid}`, {
+      method: 'POST',
+      body: new URLSearchParams({
+        bed_id: bed!,
+        house: 'House of Sedge',
+        row_no: '1',
+        area_m2: area,
+        heated: 'true',
+      }),
+    })
+  }
+  await save('House+9', 'NaN')
+  await open(`/pipelines/${id}/held`)
+  await sees('1 row is held back')
+  await click(find(By.css('main tbody a')))
+  await sees('does not fit')
+  await click(find(By.css('main tbody button')))
+  await sees('House of Sedge')
+  await type('AREA_M2 at the target', 'wide')
+  await click(button('Land it with these values'))
+  await sees('It still does not fit')
+  await type('AREA_M2 at the target', '12.5')
+  await click(button('Land it with these values'))
+  await sees('1 row landed as corrected')
+  await open(`/pipelines/${id}/held`)
+  await sees('Nothing is held')
+  await sees('corrected')
+  // Mended at the source, it lands wherever else it was held.
+  await save('House+of+Sedge', '13.5')
+  await open('/held')
+  await sees('Nothing is held')
+})
+
 test('a rewind to a mark says what it applies again, and does so', async () => {
   const { id } = await pipelineCalled('Alderbank to growers_warehouse')
   await open(`/pipelines/${id}?rewind=`)

@@ -113,8 +113,8 @@ describe.each(TARGETS)('$to', ({ to, bad, prepare, mended }) => {
 
   test('later changes wait behind it, also those that do not tell the whole row; corrected, it stands whole', async () => {
     await at(`UPDATE ${table} SET n = 1077 WHERE id = 77; UPDATE ${table} SET n = 1001 WHERE id = 1`)
-    await eventually(async () => (await records()).length === 2, 20)
-    expect((await records())[0]).toMatchObject({ behind: 1, source: { n: '1077' } })
+    await eventually(async () => (await records())[0]?.behind === 1, 20)
+    expect(await records()).toMatchObject([{ source: { n: '1077' } }])
     expect(await ask(`SELECT n FROM ${there} WHERE id = 1`)).toEqual(['1001'])
     const [{ id: record } = { id: 0 }] = await records()
     const values = (text: string | null) => ({ deed: 'correct', ids: [record], values: { planted: text } })

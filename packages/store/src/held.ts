@@ -1,4 +1,4 @@
-import { and, desc, eq, inArray, lt, or, sql } from 'drizzle-orm'
+import { and, desc, eq, getTableColumns, inArray, lt, ne, or, sql, type SQLWrapper } from 'drizzle-orm'
 import { causeOf, type Held, type HeldRecord, type HeldState } from '@tide/core/definition/held'
 import { keyText, type Key } from '@tide/core/records/value'
 import { createHmac } from 'node:crypto'
@@ -89,71 +89,76 @@ export class HeldRecords {
     }
   }
 
-  /** Open ones by cause, of all pipelines or of one and its origins; those with most rows first. */
+  /** Held rows by the cause of the newest record of each, of all pipelines or of one and its origins; most rows first. */
   causes(of?: string): Promise<HeldCause[]> {
-    const rows = sql<number>`count(DISTINCT ${held.keyHash})::int`
-    const newestOf = (column: typeof held.reason | typeof held.remedy) =>
-      sql<string>`(array_agg(${column} ORDER BY ${held.id} DESC))[1]`
-    const time = (which: 'min' | 'max') => sql<string>`${sql.raw(which)}(${held.heldAt})`.mapWith(held.heldAt)
+    const newest = this.newest()
+    const rows = sql<number>`count(*)::int`
+    const last = <T>(column: SQLWrapper) => sql<T>`(array_agg(${column} ORDER BY ${newest.id} DESC))[1]`
     return this.db
       .select({
-        run: held.pipeline,
-        table: held.table,
-        cause: held.cause,
-        column: sql<string | null>`(array_agg(${held.column} ORDER BY ${held.id} DESC))[1]`,
-        reason: newestOf(held.reason),
-        remedy: newestOf(held.remedy),
+        run: newest.pipeline,
+        table: newest.table,
+        cause: newest.cause,
+        column: last<string | null>(newest.column),
+        reason: last<string>(newest.reason),
+        remedy: last<string>(newest.remedy),
         rows,
-        records: sql<number>`count(*)::int`,
-        oldest: time('min'),
-        newest: time('max'),
+        records: sql<number>`sum(${newest.records})::int`,
+        oldest: sql<string>`min(${newest.heldAt})`.mapWith(held.heldAt),
+        newest: sql<string>`max(${newest.heldAt})`.mapWith(held.heldAt),
       })
-      .from(held)
-      .innerJoin(pipeline, eq(pipeline.id, held.pipeline))
-      .where(
-        and(
-          eq(held.state, 'open'),
-          ...(of === undefined ? [] : [or(eq(pipeline.id, of), eq(pipeline.of, of))]),
-        ),
-      )
-      .groupBy(held.pipeline, held.table, held.cause)
+      .from(newest)
+      .innerJoin(pipeline, eq(pipeline.id, newest.pipeline))
+      .where(of === undefined ? undefined : or(eq(pipeline.id, of), eq(pipeline.of, of)))
+      .groupBy(newest.pipeline, newest.table, newest.cause)
       .orderBy(desc(rows))
   }
 
-  /** Those of a run: of one cause that are open, or all that are closed; the newest first, from before an id on. */
+  /** Of a run, the newest record of each row that is held for a cause; the newest first, from before an id on. */
   async list(
     of: string,
-    which: { cause: string; table: string } | 'closed',
+    { cause, table }: { cause: string; table: string },
     limit: number,
     before?: number,
   ): Promise<(HeldRecord & { behind: number })[]> {
-    const conditions =
-      which === 'closed'
-        ? sql`${held.state} <> 'open'`
-        : and(eq(held.state, 'open'), eq(held.cause, which.cause), eq(held.table, which.table))
+    const newest = this.newest(of)
+    const found = await this.db
+      .select()
+      .from(newest)
+      .where(
+        and(
+          eq(newest.cause, cause),
+          eq(newest.table, table),
+          ...(before === undefined ? [] : [lt(newest.id, before)]),
+        ),
+      )
+      .orderBy(desc(newest.id))
+      .limit(limit)
+    return found.map(({ records, ...one }) => ({ ...this.recordOf(one), behind: records - 1 }))
+  }
+
+  /** Those of a run that are closed, the newest first. */
+  async closed(of: string, limit: number): Promise<HeldRecord[]> {
     const found = await this.db
       .select()
       .from(held)
-      .where(and(eq(held.pipeline, of), conditions, ...(before === undefined ? [] : [lt(held.id, before)])))
+      .where(and(eq(held.pipeline, of), ne(held.state, 'open')))
       .orderBy(desc(held.id))
       .limit(limit)
-    const counts = await this.openOf(of, [...new Set(found.map(({ keyHash }) => keyHash))])
-    return found.map(one => ({
-      ...this.recordOf(one),
-      behind: one.state === 'open' ? (counts.get(`${one.table} ${one.keyHash}`) ?? 1) - 1 : 0,
-    }))
+    return found.map(one => this.recordOf(one))
   }
 
-  /** Ids of the open ones of a cause. */
+  /** Ids of the newest record of each row that is held for a cause. */
   async idsOf(
     of: string,
     { cause, table }: { cause: string; table: string },
     limit: number,
   ): Promise<number[]> {
+    const newest = this.newest(of)
     const found = await this.db
-      .select({ id: held.id })
-      .from(held)
-      .where(and(eq(held.pipeline, of), eq(held.state, 'open'), eq(held.cause, cause), eq(held.table, table)))
+      .select({ id: newest.id })
+      .from(newest)
+      .where(and(eq(newest.cause, cause), eq(newest.table, table)))
       .limit(limit)
     return found.map(({ id }) => id)
   }
@@ -162,14 +167,20 @@ export class HeldRecords {
     await this.db.delete(held).where(and(eq(held.differs, false), lt(held.closedAt, before)))
   }
 
-  private async openOf(of: string, hashes: readonly string[]): Promise<Map<string, number>> {
-    if (hashes.length === 0) return new Map()
-    const counted = await this.db
-      .select({ table: held.table, keyHash: held.keyHash, n: sql<number>`count(*)::int` })
+  /** The newest open record of each row, with how many there are of it. */
+  private newest(of?: string) {
+    return this.db
+      .selectDistinctOn([held.pipeline, held.table, held.keyHash], {
+        ...getTableColumns(held),
+        records:
+          sql<number>`(count(*) OVER (PARTITION BY ${held.pipeline}, ${held.table}, ${held.keyHash}))::int`.as(
+            'records',
+          ),
+      })
       .from(held)
-      .where(and(eq(held.pipeline, of), eq(held.state, 'open'), inArray(held.keyHash, [...hashes])))
-      .groupBy(held.table, held.keyHash)
-    return new Map(counted.map(({ table, keyHash, n }) => [`${table} ${keyHash}`, n]))
+      .where(and(eq(held.state, 'open'), ...(of === undefined ? [] : [eq(held.pipeline, of)])))
+      .orderBy(held.pipeline, held.table, held.keyHash, desc(held.id))
+      .as('newest')
   }
 
   private hashOf(key: Key): string {

@@ -69,7 +69,7 @@ export function heldRoutes(router: Router, services: Services): void {
     ctx.body = await overview(services, id)
   })
 
-  /** Of a run: those of one cause that are open, or `closed=true`; the newest first. */
+  /** Of a run: the newest record of each row that is held for one cause, or those that are closed (`closed=true`). */
   router.get('/pipelines/:id/held/records', async ctx => {
     const run = await pipelineRecord(services, ctx.params.id!)
     const { before, closed } = ctx.query
@@ -82,8 +82,14 @@ export function heldRoutes(router: Router, services: Services): void {
       },
       'Held records',
     )
-    const which = asked.closed ? ('closed' as const) : { table: asked.table ?? '', cause: asked.cause ?? '' }
-    const found = await store.held.list(run.id, which, PAGE, asked.before)
+    const found = asked.closed
+      ? (await store.held.closed(run.id, PAGE)).map(one => ({ ...one, behind: 0 }))
+      : await store.held.list(
+          run.id,
+          { table: asked.table ?? '', cause: asked.cause ?? '' },
+          PAGE,
+          asked.before,
+        )
     ctx.body = found.map(({ identity: _, table, pipeline: _of, ...rest }): HeldAnswer => {
       const source = datasetOf(table)
       const lane = run.lanes.find(one => datasetId(one.source) === table)

@@ -28,7 +28,10 @@ export function Causes({ groups }: { groups: readonly HeldGroup[] }) {
     {
       title: 'Why',
       cell: group => (
-        <Link className="underline decoration-line-2 underline-offset-2" to={groupPath(group)}>
+        <Link
+          className="block max-w-xl whitespace-normal underline decoration-line-2 underline-offset-2"
+          to={groupPath(group)}
+        >
           {group.column !== null && `${group.column}: `}
           {group.reason}
         </Link>

@@ -1,5 +1,6 @@
-import type { HeldGroup } from '@tide/core/api/held'
+import type { HeldGroup, HeldOutcome } from '@tide/core/api/held'
 import { datasetId, printName } from '@tide/core/records/dataset'
+import { useState } from 'react'
 import { useParams, useSearchParams } from 'react-router'
 import { useLive } from '../api/live.ts'
 import { ago, count, plural } from '../format.ts'
@@ -7,7 +8,7 @@ import { useWhere } from '../frame/crumbs.ts'
 import { Ledger } from '../frame/Ledger.tsx'
 import { ErrorNotice } from '../parts/Notice.tsx'
 import { Causes } from './Causes.tsx'
-import { HeldSheet } from './HeldSheet.tsx'
+import { HeldSheet, Outcome } from './HeldSheet.tsx'
 import { groupPath } from './groupPath.ts'
 import { useHeld } from './useHeld.ts'
 
@@ -16,6 +17,7 @@ export function HeldPage() {
   const { run } = useParams()
   const [search] = useSearchParams()
   const held = useHeld()
+  const [outcome, setOutcome] = useState<HeldOutcome>()
   const groups = held.data?.groups ?? []
   const open = groups.find(
     group =>
@@ -45,9 +47,10 @@ export function HeldPage() {
       <main className="min-w-0 flex-1 overflow-auto">
         <ErrorNotice error={held.error} />
         {open ? (
-          <HeldSheet key={groupPath(open)} group={open} />
+          <HeldSheet key={groupPath(open)} group={open} outcome={outcome} tell={setOutcome} />
         ) : (
           <div className="px-6 py-4">
+            <Outcome outcome={outcome} />
             <h1 className="text-[20px]">
               {groups.length > 0
                 ? `${plural(held.data!.rows, 'row is', 'rows are')} held back`

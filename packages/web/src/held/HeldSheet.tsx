@@ -12,13 +12,19 @@ import { ErrorNotice, Notice } from '../parts/Notice.tsx'
 import { Correction } from './Correction.tsx'
 import { LetBe } from './LetBe.tsx'
 
+interface HeldSheetProps {
+  group: HeldGroup
+  outcome: HeldOutcome | undefined
+  /** What has come of something; when no more is held, the sheet is not there to say so. */
+  tell: (outcome: HeldOutcome | undefined) => void
+}
+
 /** The records of one cause: what would not do, row by row, and what to do about it. */
-export function HeldSheet({ group }: { group: HeldGroup }) {
+export function HeldSheet({ group, outcome, tell }: HeldSheetProps) {
   const { run, pipeline, table, cause, rows, remedy, name, origin } = group
   const now = useLive(live => live.now)
   const queries = useQueryClient()
   const [chosen, setChosen] = useState<number>()
-  const [outcome, setOutcome] = useState<HeldOutcome>()
   const [error, setError] = useState<unknown>()
   const [busy, setBusy] = useState(false)
   const whose = { table: datasetId(table), cause }
@@ -30,9 +36,9 @@ export function HeldSheet({ group }: { group: HeldGroup }) {
   const settle = async (deed: object) => {
     setBusy(true)
     setError(undefined)
-    setOutcome(undefined)
+    tell(undefined)
     try {
-      setOutcome(await api<HeldOutcome>('POST', `/pipelines/${run}/held`, deed))
+      tell(await api<HeldOutcome>('POST', `/pipelines/${run}/held`, deed))
     } finally {
       setBusy(false)
       await queries.invalidateQueries({ queryKey: ['held records'] })
@@ -57,9 +63,17 @@ export function HeldSheet({ group }: { group: HeldGroup }) {
       ),
       by: one => one.told.join(),
     },
-    { title: 'Why', cell: one => <Why of={one} />, by: one => one.reason },
     {
-      title: 'With it',
+      title: 'Why',
+      cell: one => (
+        <span className="block max-w-md whitespace-normal">
+          <Why of={one} />
+        </span>
+      ),
+      by: one => one.reason,
+    },
+    {
+      title: 'Behind it',
       cell: one => (one.behind > 0 ? `${count(one.behind)} more of the row` : '–'),
       by: one => one.behind,
       align: 'right',
@@ -146,7 +160,7 @@ function Why({ of: { column, reason } }: { of: Pick<HeldAnswer, 'column' | 'reas
   )
 }
 
-function Outcome({ outcome }: { outcome: HeldOutcome | undefined }) {
+export function Outcome({ outcome }: { outcome: HeldOutcome | undefined }) {
   if (!outcome) return null
   if (outcome.state === 'waiting')
     return (

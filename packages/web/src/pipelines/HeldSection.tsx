@@ -44,7 +44,11 @@ export function HeldSection() {
       cell: one => `${ENDS[one.state]}${one.note ? `: ${one.note}` : ''}`,
       by: one => one.state,
     },
-    { title: 'It was held because', cell: one => one.reason, by: one => one.reason },
+    {
+      title: 'It was held because',
+      cell: one => <span className="block max-w-sm whitespace-normal">{one.reason}</span>,
+      by: one => one.reason,
+    },
   ]
   return (
     <section className="py-3" aria-label="Held records">

@@ -10,7 +10,6 @@ import type { SourceTransaction } from '@tide/core/records/change'
 import { packRow, unpackRow } from '@tide/core/records/tuple'
 import { keyText, type Key } from '@tide/core/records/value'
 import { isRefusal } from './culprits.ts'
-import type { HeldRow } from './holding.ts'
 import { standingState, whyOf } from './land.ts'
 import type { WorkingLane } from './lanes.ts'
 import type { OpenPipeline } from './open.ts'
@@ -60,18 +59,7 @@ async function landOne(
         : 'The row is not at the source any more, or not in scope.',
       'Correct it at the source, or try it again without values of your own.',
     )
-  if (misfits.length > 0) {
-    const { column, reason } = misfits[0]!.misfit
-    await again(open, {
-      lane,
-      state,
-      row: undefined,
-      column,
-      reason,
-      remedy: 'Correct the row at the source.',
-    })
-    return `still held: ${reason}`
-  }
+  if (misfits.length > 0) return `still held: ${misfits[0]!.misfit.reason}`
   const corrected = values && put ? withValues(lane, put, values) : put
   const effects: LaneEffect[] = [
     { lane: lane.target, effect: { ...effect, puts: corrected ? [corrected] : [] } },
@@ -95,17 +83,10 @@ async function landOne(
         thrown.remedy,
         thrown,
       )
-    const why = whyOf(lane, thrown)
-    await again(open, { lane, state, row: put?.row, ...why })
-    return `still held: ${why.reason}`
+    return `still held: ${whyOf(lane, thrown).reason}`
   }
   await holding.committed([], landed, end)
   return end === 'superseded' ? 'gone at the source by now' : values ? 'landed as corrected' : 'landed'
-}
-
-/** Tried again in vain, for another reason perhaps: kept behind the others of its row. */
-async function again({ holding }: OpenPipeline, row: HeldRow): Promise<void> {
-  await holding.keep([row])
 }
 
 function withValues(lane: WorkingLane, put: Put, values: Record<string, string | null>): Put {
