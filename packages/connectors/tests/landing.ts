@@ -8,6 +8,7 @@ import { mkdtempSync, rmSync } from 'node:fs'
 import { tmpdir } from 'node:os'
 import { join } from 'node:path'
 import { setTimeout as sleep } from 'node:timers/promises'
+import { DeletionGuard } from '@tide/core/apply/deletion-guard'
 import { JournalKeeper } from '../../engine/src/journal/keeper.ts'
 import { JournaledSource } from '../../engine/src/journal/source.ts'
 import type { FollowedTable } from '../../engine/src/journal/followed.ts'
@@ -159,7 +160,14 @@ export async function followOnce(
       gatherer,
       followed,
       positionOf(carried),
-      { target: to.target!, fetchRow: none, clock, holding },
+      {
+        target: to.target!,
+        fetchRow: none,
+        clock,
+        holding,
+        guard: new DeletionGuard(100, Date.now),
+        rowsThere: () => null,
+      },
       (landing, write) => write(at(landing.to)),
     )
     carried.checkpoint = at(landing.to)

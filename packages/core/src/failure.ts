@@ -5,9 +5,10 @@
  * - `structural`: something outside must be changed first (a vanished table, a revoked right)
  * - `value`: one record would not go in
  * - `refused`: the request itself cannot be carried out as asked
+ * - `guard`: it could be done, and a person is asked first
  * - `fault`: nobody has foreseen it; tried again a few times, then given up with a report
  */
-export type FailureKind = 'transient' | 'structural' | 'value' | 'refused' | 'fault'
+export type FailureKind = 'transient' | 'structural' | 'value' | 'refused' | 'guard' | 'fault'
 
 /** An error whose message names the thing concerned, with a `remedy` that says what to do about it. */
 export class Failure extends Error {

@@ -199,6 +199,23 @@ export class Engine {
     await this.want(id, 'pause', ['Copying', 'Following'], 'Paused.')
   }
 
+  /** What has stopped before it would delete most of a table goes on, and does so. */
+  async letRowsGo(id: string): Promise<void> {
+    const record = await this.record(id)
+    const asking = runsOf(record).filter(
+      ({ state, reason }) => state === 'Stopped' && reason?.kind === 'guard',
+    )
+    if (asking.length === 0)
+      throw new Failure('refused', `“${record.definition.name}” does not ask.`, 'Look at its state again.')
+    for (const run of asking) {
+      await this.ask(run.id, { kind: 'let rows go' })
+      await this.halt(run.id)
+      await this.parts.pipelines.takeUp(run.id, 'run')
+    }
+    await this.say(id, 'Let the rows go.')
+    await this.look()
+  }
+
   /** Goes on after a pause, or after a stop whose reason is out of the way. */
   async continue(id: string): Promise<void> {
     if (await this.takeUp(id, 'run')) return this.say(id, 'Continued.')

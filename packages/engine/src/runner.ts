@@ -116,10 +116,9 @@ export class Runner implements Run {
     if (this.state === state && reason === null) return
     const ours = await this.parts.pipelines.setState(this.record.id, this.holder, state, reason)
     if (!ours) throw new Overtaken()
-    const before = this.state
     this.state = state
-    const kind = worthKeeping(before, state)
-    if (kind) await this.keepPosition(kind, reason?.message)
+    if (state === 'Paused') await this.keepPosition('pause')
+    if (state === 'Stopped') await this.keepPosition('stop', reason?.message)
   }
 
   /** What is kept for people: when it cannot be written, the pipeline goes on. */
@@ -239,10 +238,4 @@ export class Runner implements Run {
   private isWanted(wanted: PipelineRecord['wanted']): boolean {
     return this.wanted === wanted
   }
-}
-
-function worthKeeping(from: PipelineState, to: PipelineState): SavedPosition['kind'] | undefined {
-  if (to === 'Paused') return 'pause'
-  if (to === 'Stopped') return 'stop'
-  return from === 'Copying' && to === 'Following' ? 'copied' : undefined
 }

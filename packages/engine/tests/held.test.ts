@@ -1,5 +1,5 @@
 /** Rows that the target will not take: held one by one, while everything else lands, in whatever company they come. */
-import { afterAll, beforeAll, expect, test } from '@jest/globals'
+import { afterAll, beforeAll, describe, expect, test } from '@jest/globals'
 import type { HeldDeed } from '@tide/core/definition/held'
 import type { Row } from '@tide/core/records/value'
 import fc from 'fast-check'
@@ -304,4 +304,61 @@ test('with nothing to be held, the first that does not fit stops the pipeline', 
   await settled(() => one.record.state === 'Stopped')
   expect(one.record.reason!.message).toContain('the value bad does not fit')
   await one.engine.stop()
+})
+
+describe('before most of a table goes', () => {
+  const keys = Array.from({ length: 120 }, (_, i) => `t${100 + i}`)
+  const filled = async () => {
+    const one = bed()
+    one.log.commit(
+      keys.map(key => ['t', 'v', key]),
+      [['u', 'v', 'u10']],
+    )
+    await started(one)
+    return one
+  }
+  const asked = (one: Bed) =>
+    settled(() => one.record.state === 'Stopped' && one.record.reason?.kind === 'guard')
+
+  test('it is asked, and nothing of that transaction is there until it is let through', async () => {
+    const one = await filled()
+    one.log.commit([
+      ...keys.slice(0, 70).map(key => ['t', null, key] as Logged[number]),
+      ['u', 'with it', 'u10'],
+    ])
+    await asked(one)
+    expect(one.record.reason!.message).toContain('70 of the 120 rows of nursery.t')
+    expect(there(one).length).toBe(121)
+    await one.engine.continue('p')
+    await asked(one)
+    await one.engine.letRowsGo('p')
+    await settled(() => atHead(one) && there(one).length === 51)
+    // It was let through once.
+    one.log.commit(keys.slice(70).map(key => ['t', null, key]))
+    await asked(one)
+    await expect(one.engine.letRowsGo('q')).resolves.toBeUndefined()
+    await settled(() => atHead(one) && there(one).length === 1)
+    await one.engine.stop()
+  })
+
+  test('a small table, and one that is refilled, are not asked about', async () => {
+    const one = await filled()
+    one.log.commit([['u', null, 'u10']])
+    one.log.commit([
+      ...keys.map(key => ['t', null, key] as Logged[number]),
+      ...keys.map(() => ['t', 'anew'] as Logged[number]),
+    ])
+    await settled(() => atHead(one) && there(one).length === 120)
+    await one.engine.stop()
+  })
+
+  test('nobody is asked who does not want to be', async () => {
+    const one = bed()
+    one.record.definition = { ...one.record.definition, guard: { percent: 100 } }
+    one.log.commit(keys.map(key => ['t', 'v', key]))
+    await started(one)
+    one.log.commit(keys.map(key => ['t', null, key]))
+    await settled(() => atHead(one) && there(one).length === 0)
+    await one.engine.stop()
+  })
 })

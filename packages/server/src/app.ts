@@ -23,7 +23,7 @@ import { pipelineRoutes } from './routes/pipelines.ts'
 import { queryRoutes } from './routes/query.ts'
 import { serveWeb } from './web.ts'
 
-const STATUS = { refused: 422, value: 422, structural: 409, transient: 503 } as const
+const STATUS = { refused: 422, value: 422, structural: 409, guard: 409, transient: 503 } as const
 
 export function createApp(services: Services): Koa {
   const app = new Koa()

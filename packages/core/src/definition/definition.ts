@@ -114,6 +114,13 @@ const replicateSchema = Type.Object(
         { additionalProperties: false },
       ),
     ),
+    /** Before more than this share of a table's rows is deleted, somebody is asked (100: nobody is); half of them by default. */
+    guard: Type.Optional(
+      Type.Object(
+        { percent: Type.Integer({ title: 'Share of rows', minimum: 1, maximum: 100 }) },
+        { additionalProperties: false },
+      ),
+    ),
     /** What is otherwise for some of the lanes. */
     lanes: Type.Optional(Type.Array(laneRuleSchema, { title: 'Lane rules', maxItems: 1000 })),
   },

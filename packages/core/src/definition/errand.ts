@@ -5,8 +5,11 @@ import type { Position } from '../position/position.ts'
 export interface Errand {
   id: string
   pipeline: string
-  /** `recopy`: the lanes are emptied and copied again. `rewind`: it goes on from another position. `held`: something is done with held records. */
-  kind: 'recopy' | 'rewind' | 'held'
+  /**
+   * `recopy`: the lanes are emptied and copied again. `rewind`: it goes on from another position. `held`: something is done with held records.
+   * `let rows go`: what comes next may delete as much as it does.
+   */
+  kind: 'recopy' | 'rewind' | 'held' | 'let rows go'
   /** Indexes of the lanes that are copied again. */
   lanes: number[]
   /** Where a rewind goes to. */

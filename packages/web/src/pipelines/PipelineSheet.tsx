@@ -234,10 +234,23 @@ function Actions({ pipeline, act, tryTo }: ActionsProps) {
         <Button look={byPerson ? 'filled' : 'text'} onClick={() => void navigate(`/pipelines/${id}/change`)}>
           Start again …
         </Button>
-        {!byPerson && (
-          <Button look="filled" onClick={tryTo('continue')}>
-            Continue
-          </Button>
+        {reason?.kind === 'guard' ? (
+          <Confirm
+            trigger={<Button look="filled">Let the rows go …</Button>}
+            title="Let these rows go?"
+            verb="Delete them at the target"
+            danger
+            act={() => act('let-rows-go')}
+          >
+            <p>{reason.message}</p>
+            <p>What comes behind that lands again afterwards.</p>
+          </Confirm>
+        ) : (
+          !byPerson && (
+            <Button look="filled" onClick={tryTo('continue')}>
+              Continue
+            </Button>
+          )
         )}
       </>
     )

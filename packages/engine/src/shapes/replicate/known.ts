@@ -1,3 +1,4 @@
+import type { DeletionGuard } from '@tide/core/apply/deletion-guard'
 import { Rate } from '@tide/core/pace/rate'
 import type { SharedCheckpoint } from './checkpoint.ts'
 import type { WorkingLane } from './lanes.ts'
@@ -11,6 +12,8 @@ export interface Known {
   checkpoint: SharedCheckpoint | undefined
   copyRates: (Rate | undefined)[]
   rowsThere: (number | null)[]
+  /** What was deleted lately, and whether more may be. */
+  guard: DeletionGuard
 }
 
 export function copyRate(now: number): Rate {

@@ -6,6 +6,7 @@ import { addCounts, type OperationCounts, type Put } from '@tide/core/apply/net-
 import type { Checkpoint, Stream } from '@tide/core/checkpoint/checkpoint'
 import type { Position } from '@tide/core/position/position'
 import type { SourceTransaction } from '@tide/core/records/change'
+import type { DeletionGuard, Loss } from '@tide/core/apply/deletion-guard'
 import type { Failure } from '@tide/core/failure'
 import { noValue } from '@tide/core/shape/misfit'
 import { printName } from '@tide/core/records/dataset'
@@ -49,6 +50,9 @@ export interface LandingParts {
   fetchRow: FetchRow
   clock: () => string
   holding: Holding
+  guard: DeletionGuard
+  /** Rows of a lane at the target; null: not known. */
+  rowsThere: (lane: WorkingLane) => number | null
 }
 
 /**
@@ -114,7 +118,7 @@ class Attempt {
   /** `some`: rows that are held, and how much lands without them. Throws NotAll where others are refused. */
   async land(from: Position, commit: CommitLanding, some: Some | undefined): Promise<Landing> {
     const { gatherer, lanes } = this
-    const { target, clock, holding } = this.parts
+    const { target, clock, holding, guard } = this.parts
     const refused: RefusedRows = some?.refused ?? new Map()
     let batch = await gatherer.read(from, some?.events)
     const oldest = batch.transactions[0]?.at ?? null
@@ -122,6 +126,7 @@ class Attempt {
     let [changes, newest, fetched] = [0, oldest, false]
     const kept = new Map<string, HeldRow>()
     const landed = new Map<number, Key[] | 'all'>()
+    const truncated = new Set<number>()
     const landing = (): Landing => ({
       to: batch.to,
       head: batch.head,
@@ -142,8 +147,10 @@ class Attempt {
         const folds = await foldByLane(lanes, transactions)
         if (!some) gatherer.readBehind(batch)
         const shaped = this.shaping.shaped(folds, landedAt, refused)
-        for (const [lane, fold] of folds)
+        for (const [lane, fold] of folds) {
           counts.set(lane.index, addCounts(counts.get(lane.index), fold.counts))
+          if (fold.truncate) truncated.add(lane.index)
+        }
         const fetching = [...shaped.fetching]
         for (const { lane, put } of await this.shaping.apply(writing, shaped.effects))
           fetching.push([laneOf(lanes, lane), put.identity])
@@ -165,18 +172,34 @@ class Attempt {
       const done = landing()
       const rows = [...kept.values()]
       const ended = stillLanded(landed, rows)
+      const losses = this.losses(counts, truncated)
+      guard.refuse(losses)
       await holding.keep(rows)
       await commit(
         done,
         checkpoint => writing.commit(checkpoint),
         stream => holding.counted(stream, rows, ended),
       )
+      guard.landed(losses)
       await holding.committed(rows, ended)
       return done
     } catch (error) {
       await writing.rollback()
       throw error
     }
+  }
+
+  /** By how much the lanes that let rows go become smaller. */
+  private losses(counts: Landing['counts'], truncated: ReadonlySet<number>): Loss[] {
+    return this.lanes.flatMap((lane): Loss[] => {
+      const { index, plan, shaper } = lane
+      const own = counts.get(index)
+      if (shaper.keepsDeleted || (!own && !truncated.has(index))) return []
+      const there = this.parts.rowsThere(lane)
+      const { inserted = 0, deleted = 0 } = own ?? {}
+      const rows = truncated.has(index) ? (there ?? 0) - inserted : deleted - inserted
+      return [{ lane: index, table: printName(plan.target), rows, there }]
+    })
   }
 
   /** Looks for the rows that are refused in what comes next: what is read at once, or all parts of a transaction. */

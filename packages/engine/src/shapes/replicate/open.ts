@@ -1,5 +1,6 @@
 import type { Session } from '@tide/connectors/contract/session'
 import type { Gathering, TargetSide } from '@tide/connectors/contract/target'
+import type { DeletionGuard } from '@tide/core/apply/deletion-guard'
 import type { JournaledSource } from '../../journal/source.ts'
 import type { Meter } from '../../meter.ts'
 import type { SharedCheckpoint } from './checkpoint.ts'
@@ -20,6 +21,9 @@ export interface OpenPipeline {
   checkpoint: SharedCheckpoint
   fetchRow: FetchRow
   holding: Holding
+  guard: DeletionGuard
+  /** Rows of a lane at the target; null: not known. */
+  rowsThere: (lane: WorkingLane) => number | null
   scan: NonNullable<Session['scan']>
   /** Our clock; ISO 8601. */
   clock: () => string

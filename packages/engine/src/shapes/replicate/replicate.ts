@@ -1,5 +1,6 @@
 /** Replication: tables are copied into a target, and their changes follow. */
 import type { PipelineStatus, ReplicateStatus } from '@tide/core/api/pipelines'
+import { DeletionGuard, GUARDED_PERCENT } from '@tide/core/apply/deletion-guard'
 import { sourceOf } from '@tide/core/definition/pipeline'
 import { Failure } from '@tide/core/failure'
 import type { OpenRun, Run, ShapeRun } from '../shape.ts'
@@ -20,7 +21,9 @@ export class Replicate implements ShapeRun {
     const lanes = planned.map((lane, i) =>
       workingLane(lane, i, { origin, hash: keyedHash(run.parts.maskKey) }),
     )
-    this.known = { lanes, checkpoint: undefined, copyRates: [], rowsThere: lanes.map(() => null) }
+    const { percent } = run.record.definition.guard ?? { percent: GUARDED_PERCENT }
+    const guard = new DeletionGuard(percent, run.parts.surroundings.now)
+    this.known = { lanes, checkpoint: undefined, copyRates: [], rowsThere: lanes.map(() => null), guard }
   }
 
   get measures(): boolean {

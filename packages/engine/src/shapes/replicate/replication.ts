@@ -78,6 +78,8 @@ export class OpenReplication implements OpenRun {
       checkpoint: shared,
       clock,
       holding,
+      guard: this.known.guard,
+      rowsThere: lane => this.rowsThere(lane),
       fetchRow: (lane, identity) => from.row(lane.source, identity),
       scan: (table, limits) => scanOf(from)(table, limits),
       meter,
@@ -97,6 +99,9 @@ export class OpenReplication implements OpenRun {
         await this.run.log(reason === null ? 'info' : 'warning', said)
         return said
       }
+      case 'let rows go':
+        this.open.guard.allow()
+        return 'What comes next may delete as much as it does.'
       case 'held':
         return settleHeld(this.open, held!)
       case 'recopy': {
@@ -161,6 +166,13 @@ export class OpenReplication implements OpenRun {
 
   close(): Promise<void> {
     return this.sides.close()
+  }
+
+  /** As counted lately, or as the copy and the changes since have made it. */
+  private rowsThere({ index }: WorkingLane): number | null {
+    const { rowsThere, checkpoint } = this.known
+    const { copied, partial, copiedRows, inserted, deleted } = checkpoint!.now.lanes[index]!
+    return rowsThere[index] ?? (copied && !partial ? copiedRows + inserted - deleted : null)
   }
 
   private get open(): OpenPipeline {
@@ -327,6 +339,7 @@ export class OpenReplication implements OpenRun {
     }
     if (!lanes.every(({ index }) => checkpoint.now.lanes[index]!.copied)) return
     await history.endRun(run, { endedAt: iso(), rows, bytes })
+    if (source === this.open.source) await this.run.keepPosition('copied')
     const seconds = ((surroundings.now() - began) / 1000).toFixed(1)
     await this.run.log('info', `Copied ${rows.toLocaleString('en')} rows in ${seconds} s.`)
   }

@@ -1,8 +1,8 @@
 import type { Definition } from '@tide/core/definition/definition'
 import { TextField } from '../../parts/Field.tsx'
 import { FullRehearsal } from './FullRehearsal.tsx'
-import { HeldField } from './HeldField.tsx'
 import { Section, type Turning } from './Section.tsx'
+import { SafetyFields } from './SafetyFields.tsx'
 import { SpeedFields } from './SpeedFields.tsx'
 
 type Does = NonNullable<Definition['does']> | 'both'
@@ -78,7 +78,7 @@ export function StartSection({ definition, runs, change, ...turning }: StartSect
       )}
       <FullRehearsal definition={definition} />
       <SpeedFields speed={definition.speed ?? {}} change={speed => change({ speed })} />
-      <HeldField held={definition.held} change={held => change({ held })} />
+      <SafetyFields definition={definition} change={change} />
     </Section>
   )
 }

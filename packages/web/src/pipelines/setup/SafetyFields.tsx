@@ -1,0 +1,63 @@
+import { GUARDED_PERCENT } from '@tide/core/apply/deletion-guard'
+import type { Definition } from '@tide/core/definition/definition'
+import { HELD_AT_MOST } from '@tide/core/definition/held'
+import { count } from '../../format.ts'
+import { InlineField } from '../../parts/Field.tsx'
+
+interface SafetyFieldsProps {
+  definition: Pick<Definition, 'held' | 'guard'>
+  change: (part: Partial<Definition>) => void
+}
+
+/** When the pipeline stops and asks, rather than going on. */
+export function SafetyFields({ definition: { held, guard }, change }: SafetyFieldsProps) {
+  return (
+    <div className="mt-3 text-[13px]">
+      <p className="mb-1 font-semibold">When to stop and ask</p>
+      <Field
+        title="Rows held back, at most"
+        value={held?.most}
+        most={100_000}
+        set={most => change({ held: most === undefined ? undefined : { most } })}
+        says={`of each table, while all others land; 0: the first that does not fit stops it; empty: ${count(HELD_AT_MOST)}`}
+      />
+      <Field
+        title="Percent of rows deleted"
+        value={guard?.percent}
+        most={100}
+        set={percent =>
+          change({ guard: percent === undefined ? undefined : { percent: Math.max(1, percent) } })
+        }
+        says={`of a table within ten minutes: before more go, it is asked; 100: never; empty: ${GUARDED_PERCENT}`}
+      />
+    </div>
+  )
+}
+
+interface FieldProps {
+  title: string
+  value: number | undefined
+  most: number
+  set: (value: number | undefined) => void
+  says: string
+}
+
+function Field({ title, value, most, set, says }: FieldProps) {
+  const typed = (text: string) => {
+    const digits = text.replace(/\D/g, '')
+    set(digits === '' ? undefined : Math.min(most, Number(digits)))
+  }
+  return (
+    <label className="mb-1 flex items-baseline gap-2">
+      <span className="w-44 shrink-0">{title}</span>
+      <InlineField
+        label={title}
+        className="w-16"
+        inputMode="numeric"
+        value={value === undefined ? '' : String(value)}
+        onChange={event => typed(event.target.value)}
+      />
+      <span className="text-ink-3">{says}</span>
+    </label>
+  )
+}
