@@ -185,6 +185,18 @@ describe.each(TARGETS)('$to', ({ to, bad, prepare, mended }) => {
     await eventually(async () => (await held()).rows === 0 && (await status()).consistent, 20)
   }, 60_000)
 
+  test('a table that is emptied at the source stays until somebody lets its rows go', async () => {
+    await expect(call(url, 'POST', `/pipelines/${id}/let-rows-go`)).rejects.toThrow('does not ask')
+    const before = await ask(`SELECT count(*) FROM ${there}`)
+    await at(`TRUNCATE ${table}; INSERT INTO ${table} VALUES (1, '2026-01-01', 1, 'after', NULL)`)
+    await eventually(async () => (await status()).reason?.kind === 'guard', 20)
+    expect((await status()).reason!.message).toMatch(/^1\d\d of the 2?\d\d rows .* are to be deleted/)
+    expect(await ask(`SELECT count(*) FROM ${there}`)).toEqual(before)
+    await call(url, 'POST', `/pipelines/${id}/let-rows-go`)
+    await eventually(async () => (await ask(`SELECT count(*), max(note) FROM ${there}`))[0] === '1 after', 20)
+    await caughtUp()
+  }, 60_000)
+
   test('what is not a deed is refused', async () => {
     await expect(settle({ deed: 'drop', ids: [1] })).rejects.toThrow()
     await expect(settle({ deed: 'forget', ids: [1] })).rejects.toThrow()

@@ -22,6 +22,8 @@ const laneProgressSchema = Type.Object({
   leftOut: Type.Optional(Type.Object({ changes: Type.Number(), from: positionSchema })),
   /** So many rows are not at the target as they should be, since it would not take them. */
   differs: Type.Optional(Type.Number()),
+  /** By how many rows changes had made it larger when its copy began. */
+  grownBefore: Type.Optional(Type.Number()),
   /** Where the lane stands while it is copied beside the others and catches up; absent when it stands where they do. */
   own: Type.Optional(positionSchema),
   /** Up to when rows are looked for that time alone moves into its scope, or out of it; by our clock, ISO 8601. */

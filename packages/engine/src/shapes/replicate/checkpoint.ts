@@ -128,7 +128,8 @@ export function uncopied(stream: Stream, indexes: readonly number[]): Stream {
     // Of one that was added on the way, what came before its own beginning was never captured.
     const began = sinceOf(lane)
     const since = began && comparePositions(began, stream.position) === 'after' ? began : null
-    const anew = { ...lane, begun: false, copied: false, copiedRows: 0, copiedUpTo: null, since }
+    const grownBefore = lane.inserted - lane.deleted
+    const anew = { ...lane, begun: false, copied: false, copiedRows: 0, copiedUpTo: null, since, grownBefore }
     delete anew.own
     delete anew.partial
     delete anew.leftOut

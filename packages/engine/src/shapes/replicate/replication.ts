@@ -171,8 +171,9 @@ export class OpenReplication implements OpenRun {
   /** As counted lately, or as the copy and the changes since have made it. */
   private rowsThere({ index }: WorkingLane): number | null {
     const { rowsThere, checkpoint } = this.known
-    const { copied, partial, copiedRows, inserted, deleted } = checkpoint!.now.lanes[index]!
-    return rowsThere[index] ?? (copied && !partial ? copiedRows + inserted - deleted : null)
+    const { copied, partial, copiedRows, inserted, deleted, grownBefore = 0 } = checkpoint!.now.lanes[index]!
+    const grown = inserted - deleted - grownBefore
+    return rowsThere[index] ?? (copied && !partial ? copiedRows + grown : null)
   }
 
   private get open(): OpenPipeline {
