@@ -64,6 +64,7 @@ export class Following {
       tables: [],
       // What the target does not take stops it, so that it is seen.
       held: { most: 0 },
+      guard: { percent: 100 },
     } as const
     this.store = new MemoryStore({ ...definition, tables: [] }, Date.now)
     Object.assign(this.store.record, { id, holder: 'here', state: 'Ready' })

@@ -1,9 +1,11 @@
 import { describe, expect, test } from '@jest/globals'
+import fc from 'fast-check'
 import { backoff } from '@tide/core/pace/backoff'
 import { depth, lagSeconds, tint } from '@tide/core/pace/lag'
 import { Rate, secondsLeft } from '@tide/core/pace/rate'
 import { roomLeft } from '@tide/core/pace/room'
-import { commonSlope, depthStrip, readGaps, type TideSample } from '@tide/core/pace/tide'
+import { flowBins, going } from '@tide/core/pace/flow'
+import { depthStrip, readGaps, type TideSample } from '@tide/core/pace/tide'
 
 const at = (second: number, committed: number, landed: number, lag: number | null = 0): TideSample => ({
   at: second * 1000,
@@ -46,14 +48,75 @@ describe('tide', () => {
     expect(readGaps([at(0, 50, 10), at(1, 60, 20)], 1)).toEqual({ changes: 40, seconds: null })
   })
 
-  test('the common slope is the usual rate, whatever a burst did', () => {
-    expect(commonSlope(samples)).toBe(10)
-    expect(commonSlope([at(1, 5, 5)])).toBe(0)
-    expect(commonSlope([])).toBe(0)
-    const steady = Array.from({ length: 61 }, (_, second) =>
-      at(second, second * 3 + (second > 40 ? 5000 : 0), 0),
+  /** One reading a second, with so many changes a second committed and landed. */
+  const running = (...spans: [seconds: number, committed: number, landed: number][]) => {
+    const all = [at(0, 0, 0)]
+    for (const [seconds, committed, landed] of spans)
+      for (let i = 0; i < seconds; i++) {
+        const { at: time, committed: c, landed: l } = all.at(-1)!
+        all.push(at(time / 1000 + 1, c + committed, Math.min(c + committed, l + landed), 0))
+      }
+    return all
+  }
+
+  test('bins have the rates of what they enclose, the deepest backlog, and nothing where nothing is known', () => {
+    const all = running([60, 100, 100], [60, 300, 100])
+    const bins = flowBins(all, 0, 120_000, 12)
+    // A bin takes the changes of the second that reaches into it, too.
+    expect(bins.map(({ committed }) => committed)).toEqual([
+      ...Array(6).fill(100),
+      280,
+      ...Array(5).fill(300),
+    ])
+    expect(bins.every(({ landed }) => landed === 100)).toBe(true)
+    expect(bins[5]!.behind).toBe(0)
+    expect(bins[11]!.behind).toBe(200 * 59)
+    const broken = all.filter(({ at }) => at < 30_000 || at > 90_000)
+    expect(flowBins(broken, 0, 120_000, 12).map(({ committed }) => committed === null)).toEqual(
+      [0, 1, 2, 3, 4, 5, 6, 7, 8, 9, 10, 11].map(i => i > 2 && i < 9),
     )
-    expect(commonSlope(steady)).toBe(3)
+    expect(flowBins([], 0, 1_000, 2)).toMatchObject([{ committed: null }, { committed: null }])
+  })
+
+  test('bins lose no change: over any readings, rates times time come to what was committed', () => {
+    fc.assert(
+      fc.property(
+        fc.array(fc.nat(50), { minLength: 30, maxLength: 200 }),
+        fc.integer({ min: 1, max: 20 }),
+        (steps, count) => {
+          const all = [at(0, 0, 0)]
+          for (const step of steps) all.push(at(all.length, all.at(-1)!.committed + step, 0))
+          const span = steps.length * 1000
+          const bins = flowBins(all, 0, span, count)
+          const sum = bins.reduce((sum, { committed }) => sum + (committed ?? 0) * (span / count / 1000), 0)
+          const total = all.at(-1)!.committed
+          // A bin takes the changes of the second that reaches into it.
+          expect(Math.abs(sum - total)).toBeLessThanOrEqual(50 * count + 1)
+        },
+      ),
+    )
+  })
+
+  test('it is said whether it keeps up, falls behind or catches up, and for how long', () => {
+    expect(going([])).toEqual({ going: 'unknown' })
+    expect(going(running([2, 100, 100]))).toEqual({ going: 'unknown' })
+    expect(going(running([60, 100, 100]))).toEqual({ going: 'keeping up' })
+    expect(going(running([60, 100, 99], [30, 100, 100]))).toEqual({ going: 'keeping up' })
+    expect(going(running([30, 100, 100], [30, 300, 100]))).toEqual({
+      going: 'falling behind',
+      behind: 6_000,
+      perSecond: 200,
+    })
+    expect(going(running([60, 300, 100], [30, 100, 300]))).toEqual({
+      going: 'catching up',
+      behind: 6_000,
+      perSecond: 200,
+      seconds: 30,
+    })
+    expect(going(running([60, 300, 100], [30, 100, 100]))).toEqual({
+      going: 'staying behind',
+      behind: 12_000,
+    })
   })
 
   test('the strip keeps the greatest lag of each minute and leaves out what is unknown', () => {

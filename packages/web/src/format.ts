@@ -21,9 +21,9 @@ export function bytes(n: number): string {
   return `${value < 10 ? value.toFixed(1) : Math.round(value)} ${units[unit]}`
 }
 
-/** `0.6 s`, `42 s`, `4 m 12 s`, `1 h 3 m`, `2 d 4 h`. */
+/** `under 0.1 s`, `0.6 s`, `42 s`, `4 m 12 s`, `1 h 3 m`, `2 d 4 h`. */
 export function duration(seconds: number): string {
-  if (seconds < 0.05) return '0 s'
+  if (seconds < 0.05) return 'under 0.1 s'
   if (seconds < 10) return `${seconds.toFixed(1)} s`
   const s = Math.round(seconds)
   if (s < 60) return `${s} s`

@@ -30,25 +30,6 @@ export function readGaps(samples: readonly TideSample[], index: number): Gaps {
   return { changes, seconds: null }
 }
 
-/** Into so many parts the samples are cut to find what rate is usual. */
-const PARTS = 12
-
-/**
- * Changes a second that are usual over the samples: the median rate of the committed line over equal parts of the
- * time, so that a burst or a standstill does not bend it.
- */
-export function commonSlope(samples: readonly TideSample[]): number {
-  const rates: number[] = []
-  const step = Math.max(1, Math.floor((samples.length - 1) / PARTS))
-  for (let i = step; i < samples.length; i += step) {
-    const [from, to] = [samples[i - step]!, samples[i]!]
-    if (to.at > from.at) rates.push((to.committed - from.committed) / ((to.at - from.at) / 1000))
-  }
-  rates.sort((a, b) => a - b)
-  const middle = rates.length >> 1
-  return rates.length % 2 === 1 ? rates[middle]! : ((rates[middle - 1] ?? 0) + (rates[middle] ?? 0)) / 2
-}
-
 /** The greatest lag in each minute of the last `minutes`, oldest first; `null` where nothing is known. */
 export function depthStrip(samples: readonly TideSample[], now: number, minutes: number): (number | null)[] {
   const strip = new Array<number | null>(minutes).fill(null)

@@ -8,7 +8,7 @@ import { FollowFigures } from './now/FollowFigures.tsx'
 import { FollowLanes } from './now/FollowLanes.tsx'
 import { Origins } from './now/Origins.tsx'
 
-const Tide = lazy(() => import('./Tide.tsx'))
+const Tide = lazy(() => import('./tide/Tide.tsx'))
 
 /** What is going on right now. */
 export function NowSection() {

@@ -1,0 +1,172 @@
+/** The tide chart: whether the target keeps up, in a picture and in words. */
+import type { PipelineStatus } from '@tide/core/api/pipelines'
+import { going } from '@tide/core/pace/flow'
+import type { TideSample } from '@tide/core/pace/tide'
+import { useQuery } from '@tanstack/react-query'
+import { useEffect, useMemo, useRef, useState } from 'react'
+import { useSearchParams } from 'react-router'
+import { api } from '../../api/client.ts'
+import { useLive } from '../../api/live.ts'
+import { clock, count, duration, moment, plural } from '../../format.ts'
+import { useTheme } from '../../frame/theme.ts'
+import { REWIND } from '../rewind/search.ts'
+import { sourcesSaid } from '../tablesSaid.ts'
+import { echarts } from './chart.ts'
+import { ratesOption } from './rates.ts'
+import { totalsOption } from './totals.ts'
+
+const SPANS = [
+  { title: '5 min', seconds: 300 },
+  { title: '1 h', seconds: 3600 },
+  { title: '1 day', seconds: 86_400 },
+  { title: '30 days', seconds: 30 * 86_400 },
+]
+export default function Tide({ pipeline }: { pipeline: PipelineStatus }) {
+  const [seconds, setSeconds] = useState(300)
+  const [totals, setTotals] = useState(false)
+  const samples = useSamples(pipeline, seconds)
+  const to = useLive(live => live.now)
+  useTheme(state => state.theme) // the colours are those of the theme
+  const [, setSearch] = useSearchParams()
+  const from = to - seconds * 1000
+  const said = goingSaid(
+    samples.filter(({ at }) => at >= from),
+    pipeline.state,
+  )
+  const option = totals ? totalsOption(samples, from, to) : ratesOption(samples, from, to)
+  return (
+    <section aria-label="Tide">
+      <div className="flex items-baseline gap-4 text-[13px]">
+        <h2 className="text-[14px]">Tide</h2>
+        <p className="flex-1 overflow-hidden text-ellipsis whitespace-nowrap text-ink-2">
+          <Swatch className="border-ink" /> committed at {sourcesSaid(pipeline)}
+          <Swatch className="ml-3 border-water-3" /> landed in {pipeline.toName}
+        </p>
+        <Choice
+          label="Form"
+          options={['a second', 'in all']}
+          chosen={totals ? 1 : 0}
+          choose={i => setTotals(i === 1)}
+        />
+        <Choice
+          label="Span"
+          options={SPANS.map(({ title }) => title)}
+          chosen={SPANS.findIndex(span => span.seconds === seconds)}
+          choose={i => setSeconds(SPANS[i]!.seconds)}
+        />
+      </div>
+      <p className="mt-0.5 text-[13px]" role="status">
+        {said}
+      </p>
+      <Chart option={option} said={said} choose={at => setSearch({ [REWIND]: moment(at) })} />
+    </section>
+  )
+}
+
+function Swatch({ className }: { className: string }) {
+  return <span aria-hidden className={`mr-1 inline-block w-4 border-t-2 align-middle ${className}`} />
+}
+
+function Choice({
+  label,
+  options,
+  chosen,
+  choose,
+}: {
+  label: string
+  options: string[]
+  chosen: number
+  choose: (i: number) => void
+}) {
+  return (
+    <div role="group" aria-label={label} className="flex gap-2.5">
+      {options.map((option, i) => (
+        <button
+          key={option}
+          type="button"
+          aria-pressed={i === chosen}
+          onClick={() => choose(i)}
+          className={i === chosen ? 'font-semibold' : 'text-ink-2 hover:text-ink'}
+        >
+          {option}
+        </button>
+      ))}
+    </div>
+  )
+}
+
+/** What the store has kept of the span, with the live readings behind it. */
+function useSamples(pipeline: PipelineStatus, seconds: number): TideSample[] {
+  const { data } = useQuery({
+    queryKey: ['figures', pipeline.id, seconds],
+    queryFn: () => api<TideSample[]>('GET', `/pipelines/${pipeline.id}/figures?seconds=${seconds}`),
+    refetchInterval: seconds > 7200 ? 60_000 : false,
+    staleTime: 0,
+  })
+  const live = useLive(live => live.readings[pipeline.id])
+  return useMemo(() => {
+    const kept = data ?? []
+    const last = kept.at(-1)?.at ?? 0
+    return [...kept, ...(live ?? []).filter(({ at }) => at > last)]
+  }, [data, live])
+}
+
+interface ChartProps {
+  option: echarts.EChartsCoreOption
+  said: string
+  /** A moment was clicked. */
+  choose: (at: number) => void
+}
+
+function Chart({ option, said, choose: chosen }: ChartProps) {
+  const box = useRef<HTMLDivElement>(null)
+  const chart = useRef<echarts.ECharts>(undefined)
+  const choose = useRef(chosen)
+  useEffect(() => {
+    choose.current = chosen
+  }, [chosen])
+  useEffect(() => {
+    const made = echarts.init(box.current!)
+    chart.current = made
+    made.getZr().on('click', ({ offsetX, offsetY }) => {
+      if (!made.containPixel('grid', [offsetX, offsetY])) return
+      choose.current(Number(made.convertFromPixel({ xAxisIndex: 0 }, offsetX)))
+    })
+    const watch = new ResizeObserver(() => made.resize())
+    watch.observe(box.current!)
+    return () => {
+      watch.disconnect()
+      made.dispose()
+    }
+  }, [])
+  useEffect(() => {
+    chart.current?.setOption(option, { notMerge: true })
+  }, [option])
+  return <div ref={box} className="h-[222px] w-full" role="img" aria-label={`Tide chart: ${said}`} />
+}
+
+/** Where it goes, in words. */
+function goingSaid(samples: readonly TideSample[], state: PipelineStatus['state']): string {
+  const last = samples.at(-1)
+  if (!last) return state === 'Stopped' ? 'No readings of this time.' : 'The first readings come in.'
+  if (state === 'Stopped') return `Stopped; the last reading is of ${clock(last.at)}.`
+  const now = going(samples)
+  if (state === 'Paused') {
+    const waiting = last.committed - last.landed
+    return waiting === 0
+      ? 'Paused; nothing is waiting.'
+      : `Paused; ${plural(waiting, 'change is', 'changes are')} waiting.`
+  }
+  switch (now.going) {
+    case 'unknown':
+      return 'The first readings come in.'
+    case 'keeping up':
+      return 'Keeping up.'
+    case 'falling behind':
+      return `Falling behind: ${plural(now.behind, 'change')} behind, ${count(now.perSecond)} more every second.`
+    case 'catching up':
+      return `Catching up: ${plural(now.behind, 'change')} behind, nearing by ${count(now.perSecond)} a second, even in about ${duration(now.seconds)}.`
+    case 'staying behind':
+      return `Behind by ${plural(now.behind, 'change')}, and neither nearing nor falling back.`
+  }
+}
