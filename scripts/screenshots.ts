@@ -54,6 +54,26 @@ async function addColumnRule(
   await write(driver, `[aria-label="Pattern of column rule ${number}"]`, pattern)
 }
 
+/** At the simulated site, somebody enters an area that is no number. */
+async function measureWrongly(houses: readonly string[]): Promise<void> {
+  const { port } = new URL(base)
+  const beds = `http://127.0.0.1:${Number(port) + 10}/nursery/beds`
+  for (const house of houses) {
+    const page = await (await fetch(`${beds}?find=${house}`)).text()
+    const [, row] = /row\?ctid=([^"]+)"/.exec(page)!
+    const [, bed] = /<td>(\d+)<\/td>/.exec(page)!
+    const name = house.replace('+', ' ')
+    const body = new URLSearchParams({
+      bed_id: bed!,
+      house: name,
+      row_no: '1',
+      area_m2: 'NaN',
+      heated: 'true',
+    })
+    await fetch(`${beds}/row?ctid=${row}`, { method: 'POST', body, redirect: 'manual' })
+  }
+}
+
 const VIEWS: { name: string; path: string; before?: (driver: WebDriver) => Promise<void> }[] = [
   { name: 'map', path: '/' },
   { name: 'now', path: `/pipelines/${pipeline}` },
@@ -78,6 +98,24 @@ const VIEWS: { name: string; path: string; before?: (driver: WebDriver) => Promi
       await driver.wait(until.elementLocated(By.css('option[value="2"]')), 5000).click()
       await driver.sleep(800)
       await driver.findElement(By.xpath('//button[text()="Show them"]')).click()
+    },
+  },
+  {
+    name: 'held',
+    path: '/held',
+    before: async driver => {
+      await measureWrongly(['House+3', 'House+7'])
+      await driver.wait(until.elementLocated(By.css('main tbody a')), 15_000).click()
+      await driver.wait(until.elementLocated(By.css('main tbody button')), 5000).click()
+    },
+  },
+  {
+    name: 'rewind',
+    path: `/pipelines/${pipeline}?rewind=`,
+    before: async driver => {
+      await driver.findElement(By.xpath('//option[.="cotterdale"]')).click()
+      await click(driver, '[role="dialog"] tbody tr:last-child button')
+      await driver.wait(until.elementLocated(By.xpath('//*[contains(., "are applied again")]')), 8000)
     },
   },
   { name: 'log', path: '/log' },

@@ -1,6 +1,7 @@
 /**
  * Random transactions at a real source, or at several that go into the same tables, followed into several targets, while at random moments the engine is killed,
- * servers restart, connections are cut, the journal's disk fills, lanes are copied again and one is added. In the end both
+ * servers restart, connections are cut, the journal's disk fills, lanes are copied again, pipelines are rewound, values do not fit,
+ * and one lane is added. In the end both
  * sides are compared row by row, and the journal's transactions with those that the source's own ledger knows.
  */
 import type { JournalInfo } from '@tide/core/api/journals'
@@ -15,7 +16,7 @@ import { eventually, startServer, type ServerProcess } from '../e2e/server.ts'
 import { compare, type Difference, type Rows } from './compare.ts'
 import { Random } from './random.ts'
 import type { SoakSource, SoakTarget } from './systems.ts'
-import { SHAPING, firstRows, TABLES, work, WRITERS } from './world.ts'
+import { SHAPING, firstRows, TABLES, work, WRITERS, type Writer } from './world.ts'
 
 /** The writers leave a backlog that grows with the length of the run. */
 const CATCH_UP_S_FOR_EACH_FAULT = 6
@@ -78,6 +79,8 @@ export async function soak(
         to: await connect(target.name, target),
         targetSchema: 'soaked',
         ...SHAPING,
+        // Nobody is there to be asked.
+        guard: { percent: 100 },
         tables: tables.filter(({ name }) => name !== ADDED),
       })
       await post(`/pipelines/${id}/start`)
@@ -133,6 +136,26 @@ export async function soak(
         },
       ],
     ]
+    const odd = sources.filter(source => source.odd)
+    if (odd.length > 0) {
+      deeds.push([
+        'values held',
+        3,
+        async () => {
+          const source = random.pick(odd)
+          await once(source, source.odd!.make(random.below(10_000)))
+        },
+      ])
+    }
+    deeds.push([
+      'rewound',
+      4,
+      async () => {
+        const time = new Date(Date.now() - 1_000 - random.below(20_000)).toISOString()
+        // It may be copying or retrying just now, or the journal begins later; then it is refused.
+        await post(`/pipelines/${random.pick(pipelines)}/rewind`, { time }).catch(() => {})
+      },
+    ])
     // On the way one more table is added to each pipeline, whatever happens just then.
     const addAt = random.below(Math.ceil(faults / 2))
     let adding: Promise<unknown> = Promise.resolve()
@@ -162,6 +185,8 @@ export async function soak(
       say(await standing(url(), pipelines))
       throw error
     })
+    for (const source of odd)
+      await eventually(async () => await once(source, source.odd!.mend), CATCH_UP_S, 'mending')
     say('writers stopped; catching up')
     const ended = new Date(Date.now()).toISOString()
     for (const id of pipelines) {
@@ -210,6 +235,20 @@ export async function soak(
     await server.kill()
     spawnSync('umount', ['-l', journal])
     rmSync(folder, { recursive: true, force: true })
+  }
+}
+
+/** Whether it went through: the source may be away just now. */
+async function once(source: SoakSource, statement: string): Promise<boolean> {
+  let writer: Writer | undefined
+  try {
+    writer = await source.writer()
+    await writer.run([statement])
+    return true
+  } catch {
+    return false
+  } finally {
+    await writer?.close().catch(() => {})
   }
 }
 

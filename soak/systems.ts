@@ -17,6 +17,8 @@ export interface SoakSource {
   /** Cuts every connection but the writers'. */
   cut(): Promise<void>
   rows(table: Compared): Promise<Rows>
+  /** What some targets will not take, and what mends it. */
+  odd?: { make: (n: number) => string; mend: string }
   close(): Promise<void>
 }
 
@@ -61,6 +63,11 @@ export async function postgresSource(method: 'log' | 'triggers' = 'log'): Promis
     kind: 'postgres',
     config: { ...server.config, method },
     schemaName: 'public',
+    // DuckDB's decimals have no NaN.
+    odd: {
+      make: n => `UPDATE trays SET price = 'NaN' WHERE id % 997 = ${n % 997}`,
+      mend: `UPDATE trays SET price = 1 WHERE price = 'NaN'`,
+    },
     setUp: async statements => {
       const client = await server.connect()
       const all = [...schema({ text: 'text', stamp: 'timestamp', serial: 'bigserial' }), ...statements]
