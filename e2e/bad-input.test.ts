@@ -228,11 +228,12 @@ test('a start is the plan that was shown, or is refused with what is different b
   )
 })
 
-test('a value that does not fit stops its pipeline with the row; corrected, it goes on and nothing is missing', async () => {
+test('where nothing may be held, a value that does not fit stops its pipeline with the row; corrected, it goes on and nothing is missing', async () => {
   await client.query(
     'CREATE TABLE fits (id int PRIMARY KEY, price numeric(6,2)); INSERT INTO fits SELECT i, i FROM generate_series(1, 50) i',
   )
-  const { id } = await make('Fits', 'fits')
+  const { id, definition } = await make('Fits', 'fits')
+  await call(server.url, 'PUT', `/pipelines/${id}`, { ...definition, held: { most: 0 } })
   await start(id)
   await until(id, following)
   await client.query(`INSERT INTO fits VALUES (51, 51); UPDATE fits SET price = 'NaN' WHERE id = 7`)
