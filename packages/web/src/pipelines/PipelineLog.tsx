@@ -1,6 +1,6 @@
 import { useParams } from 'react-router'
 import { LogList } from '../log/LogList.tsx'
-import { usePositions } from './rewind/RewindDialog.tsx'
+import { usePositions } from './rewind/usePositions.ts'
 
 /** What happened to one pipeline; from its positions and times one can go back to them. */
 export function PipelineLog() {

@@ -9,7 +9,9 @@ import { asOf } from '@tide/core/scope/relative'
 import type { ShapeCopied } from '@tide/core/shape/copied'
 import type { SharedCheckpoint } from './checkpoint.ts'
 import { isRefusal } from './culprits.ts'
-import { landStates, standingState, type LandingParts } from './land.ts'
+import { landStates } from './land-states.ts'
+import type { LandingParts } from './landing-parts.ts'
+import { standingState } from './shapes.ts'
 import type { WorkingLane } from './lanes.ts'
 
 /** A range that has landed. */
