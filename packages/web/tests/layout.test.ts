@@ -58,7 +58,7 @@ describe('map', () => {
 describe('figures', () => {
   test('read as people read them', () => {
     expect([0.01, 0.62, 9.96, 42.4, 252, 3780, 190_000].map(duration)).toEqual([
-      '0 s',
+      'under 0.1 s',
       '0.6 s',
       '10.0 s',
       '42 s',
