@@ -1,7 +1,6 @@
 import type { EngineInfo } from '@tide/core/api/engines'
 import type { PipelineStatus } from '@tide/core/api/pipelines'
 import {
-  laneOf,
   runsOf,
   type Affinity,
   type ChangedPlan,
@@ -20,6 +19,7 @@ import type { Lane } from '@tide/core/plan/lane'
 import type { Position } from '@tide/core/position/position'
 import type { PrepareStep } from '@tide/core/plan/steps'
 import { datasetId, printName } from '@tide/core/records/dataset'
+import { heldSaid, lanesToCopyAgain, refuseMoving } from './asking.ts'
 import { STRIP_MINUTES, type Kept } from './kept.ts'
 import { changeFailed, printChange, refuseUnready, withMore } from './changing.ts'
 import type { EngineParts } from './parts.ts'
@@ -209,8 +209,7 @@ export class Engine {
       throw new Failure('refused', `“${record.definition.name}” does not ask.`, 'Look at its state again.')
     for (const run of asking) {
       await this.ask(run.id, { kind: 'let rows go' })
-      await this.halt(run.id)
-      await this.parts.pipelines.takeUp(run.id, 'run')
+      await this.takeUpOne(run.id, 'run')
     }
     await this.say(id, 'Let the rows go.')
     await this.look()
@@ -235,31 +234,20 @@ export class Engine {
     const stopped = runsOf(await this.record(id)).filter(
       ({ state, reason }) => state === 'Stopped' && reason?.kind !== 'person',
     )
-    for (const run of stopped) {
-      await this.halt(run.id)
-      await this.parts.pipelines.takeUp(run.id, wanted)
-    }
+    for (const run of stopped) await this.takeUpOne(run.id, wanted)
     if (stopped.length > 0) await this.look()
     return stopped.length > 0
+  }
+
+  private async takeUpOne(run: string, wanted: 'run' | 'stop'): Promise<void> {
+    await this.halt(run)
+    await this.parts.pipelines.takeUp(run, wanted)
   }
 
   /** Empties the tables of these lanes (all, when none is named) and copies them again. */
   async recopy(id: string, lanes: number[]): Promise<void> {
     const record = await this.record(id)
-    const chosen = lanes.length > 0 ? lanes : record.lanes.map((_, i) => i)
-    const found = chosen.map(lane => {
-      const one = laneOf(record, lane)
-      if (!one) throw new Failure('refused', `There is no lane ${lane}.`, 'Name one of the lanes.')
-      return one
-    })
-    const other = found.find(({ run }) => run.state !== 'Following')?.run
-    if (other) {
-      throw new Failure(
-        'refused',
-        `“${record.definition.name}”${whose(other)} is ${other.state.toLowerCase()}.`,
-        'Only what follows can be copied again.',
-      )
-    }
+    const found = lanesToCopyAgain(record, lanes)
     const names = found.map(
       ({ lane: { origin, source } }) => `${printName(source)}${origin === undefined ? '' : ` of ${origin}`}`,
     )
@@ -282,22 +270,11 @@ export class Engine {
   ): Promise<void> {
     const record = await this.record(id)
     const runs = places.map(({ run, to }) => ({ run: runsOf(record).find(one => one.id === run)!, to }))
-    for (const { run } of runs) {
-      const { state } = run
-      if (state === 'Following' || state === 'Paused') continue
-      if (state === 'Stopped' && run.reason?.kind !== 'person' && run.wanted !== 'stop') continue
-      throw new Failure(
-        'refused',
-        `“${record.definition.name}”${whose(run)} is ${state.toLowerCase()}.`,
-        state === 'Copying' ? 'Wait until it is copied.' : 'Start it again.',
-      )
-    }
+    for (const { run } of runs) refuseMoving(record, run)
     for (const { run, to } of runs) {
       await this.ask(run.id, { kind: 'rewind', to, reason })
       await this.say(id, `${run.origin === '' ? '' : `${run.origin}: `}Rewind to ${to.at}.`)
-      if (run.state !== 'Stopped') continue
-      await this.halt(run.id)
-      await this.parts.pipelines.takeUp(run.id, 'run')
+      if (run.state === 'Stopped') await this.takeUpOne(run.id, 'run')
     }
     await this.look()
   }
@@ -527,21 +504,4 @@ function tablesOf(lanes: readonly Lane[]): string {
   const tables = new Set(lanes.map(({ source }) => datasetId(source))).size
   const origins = new Set(lanes.map(({ origin }) => origin)).size
   return `${tables} tables${origins > 1 ? ` of ${origins} origins` : ''}`
-}
-
-function whose({ origin }: PipelineRecord): string {
-  return origin === '' ? '' : ` of ${origin}`
-}
-
-function heldSaid(deed: HeldDeed): string {
-  const { length } = deed.ids
-  const what = length === 1 ? '1 held record' : `${length.toLocaleString('en')} held records`
-  switch (deed.deed) {
-    case 'retry':
-      return `Asked to try ${what} again.`
-    case 'correct':
-      return `Corrected ${what}: ${Object.keys(deed.values).join(', ')}.`
-    case 'drop':
-      return `Let ${what} be: ${deed.note}`
-  }
 }

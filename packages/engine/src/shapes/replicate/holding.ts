@@ -83,7 +83,7 @@ export class Holding {
         op: state.after ? 'put' : 'remove',
         position: state.transaction.start,
         number: state.number,
-        committedAt: state.transaction.at,
+        committedAt: state.op === 'copy' ? null : state.transaction.at,
         source: state.after ? toldSource(plan, unpackRow(state.after)) : {},
         shaped: row ? toldShaped(plan, unpackRow(row)) : null,
         column,

@@ -13,8 +13,8 @@ import type { LandingParts } from './landing-parts.ts'
 import type { WorkingLane } from './lanes.ts'
 import { MISFIT_REMEDY, NotAll, refusedId, whyOf, type RefusedRows, type Why } from './refused.ts'
 
-/** Rounds of looking for rows that are refused, before all suspects are taken for guilty. */
-const ROUNDS = 4
+/** Rounds of looking for rows that are refused, before it is given up. */
+const ROUNDS = 6
 
 export class Shapes {
   private readonly parts: LandingParts
@@ -44,12 +44,14 @@ export class Shapes {
       }
     }
     let left = effects
+    // Where nobody is guilty for sure, all suspects are.
+    let unsure = false
     for (let round = 1; ; round++) {
       const failure = await tries(left)
       if (!failure) return unfilled
-      const culprits = await findCulprits(left, tries, holding.most, round === ROUNDS)
-      if (culprits.length === 0 && round < ROUNDS) continue
-      if (culprits.length === 0 || round > ROUNDS) throw failure
+      const culprits = await findCulprits(left, tries, holding.most, unsure)
+      if (round === ROUNDS || (unsure && culprits.length === 0)) throw failure
+      unsure = culprits.length === 0
       for (const { effect, put, removed, failure } of culprits) {
         const lane = laneOf(this.lanes, left[effect]!.lane)
         const identity = put?.identity ?? removed!
