@@ -128,7 +128,7 @@ function scopeMade(scope: Condition): [column: string, isNull: boolean] {
 }
 
 /** Rows that the source has deleted stay, marked. */
-function unmarked({ writes }: Lane, target: (name: string) => string): string {
+export function unmarked({ writes }: Lane, target: (name: string) => string): string {
   const mark = writes.find(({ value }) => value.from === 'metadata' && value.what === 'deleted at')
   return mark ? ` WHERE ${target(mark.name)} IS NULL` : ''
 }
@@ -141,7 +141,7 @@ function specOf(table: BuiltTable, name: string): TypeSpec {
   return generated ? COMPUTED : spec
 }
 
-const identOf = (kind: SystemKind) =>
+export const identOf = (kind: SystemKind) =>
   kind === 'mariadb' ? mariadbDialect.ident : (name: string) => `"${name.replaceAll('"', '""')}"`
 
 function normal(rows: (string | null)[][], renderings: readonly Rendering[]): string[] {
@@ -163,7 +163,7 @@ function differ(here: string[], there: string[]): string {
   return `${here.length} rows at the source, ${there.length} at the target; only at the source ${missing.slice(0, 2).join(' ').slice(0, 700)}; only at the target ${extra.slice(0, 2).join(' ').slice(0, 700)}`
 }
 
-async function targetRows(
+export async function targetRows(
   systems: Systems,
   kind: SystemKind,
   folder: string,

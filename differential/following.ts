@@ -1,5 +1,7 @@
 /** One pipeline, run as an engine runs it, that can be cut off anywhere. */
+import type { Errand } from '@tide/core/definition/errand'
 import { sourceOf } from '@tide/core/definition/pipeline'
+import type { LaneVerified } from '@tide/core/definition/verification'
 import type { Lane } from '@tide/core/plan/lane'
 import type { Plan } from '@tide/core/plan/plan'
 import { keyOf, keyText, type Key, type Row } from '@tide/core/records/value'
@@ -12,6 +14,7 @@ import type { Surroundings } from '../packages/engine/src/repositories.ts'
 import { keyedHash } from '../packages/engine/src/keyed-hash.ts'
 import { Runner } from '../packages/engine/src/runner.ts'
 import { MemoryHeld } from '../packages/engine/tests/memory-held.ts'
+import { MemoryVerifications } from '../packages/engine/tests/memory-verifications.ts'
 import { MemoryStore } from '../packages/engine/tests/memory-store.ts'
 import { rowPair } from '../packages/server/src/row-pair.ts'
 import type { SystemKind } from './render.ts'
@@ -39,6 +42,7 @@ export const MASK_KEY = new Uint8Array(32).fill(7)
 export class Following {
   readonly target: SystemKind
   readonly plan: Plan
+  readonly verifications = new MemoryVerifications()
   private readonly store: MemoryStore
   private readonly parts: EngineParts
   private runner: Runner
@@ -81,6 +85,7 @@ export class Following {
       errands: this.store.errands,
       positions: { keep: nothing },
       held: new MemoryHeld(),
+      verifications: this.verifications,
       history: {
         log: nothing,
         addFigures: nothing,
@@ -120,7 +125,10 @@ export class Following {
   /** Ends it where it stands, and begins again from what the target says. */
   async cutOff(): Promise<void> {
     await this.halt()
-    if (this.state === 'Stopped') return
+    if (this.state !== 'Stopped') this.goOn()
+  }
+
+  goOn(): void {
     this.runner = this.made()
     this.begin()
   }
@@ -147,6 +155,41 @@ export class Following {
     })
     if (reached) return undefined
     return this.stopped()
+  }
+
+  /** Holds lanes against the source; undefined: it did not come to an end. */
+  async verify(lanes: readonly number[]): Promise<LaneVerified[] | undefined> {
+    const run = this.store.record.id
+    const id = surroundings.newId()
+    const asked = lanes.map(index => ({ run, index, lane: index }))
+    const pace = { rowsPerSecond: null, pauseAboveSeconds: null }
+    const askedAt = new Date().toISOString()
+    await this.verifications.ask({ id, pipeline: run, level: 'rows', pace, askedAt, lanes: asked })
+    const mine = () => this.verifications.lanes.filter(({ verification }) => verification === id)
+    await this.ask({ kind: 'verify' })
+    const over = await this.until(() => mine().every(({ verified: { endedAt } }) => endedAt !== null))
+    return over ? mine().map(({ verified }) => verified) : undefined
+  }
+
+  /** Repairs what the last verification has found; false: it did not come to an end. */
+  async repair(lanes: readonly number[]): Promise<boolean> {
+    const { verification } = this.verifications.lanes.at(-1)!
+    for (const index of lanes) await this.ask({ kind: 'repair', repair: { verification, index, ids: [] } })
+    return this.until(() => this.store.asked.every(({ endedAt }) => endedAt !== null))
+  }
+
+  private async ask(errand: Pick<Errand, 'kind'> & Partial<Errand>): Promise<void> {
+    const { id: pipeline } = this.store.record
+    const rest = { lanes: [], to: null, reason: null, held: null, repair: null, askedBy: null }
+    const asked = {
+      ...rest,
+      ...errand,
+      id: surroundings.newId(),
+      pipeline,
+      askedAt: new Date().toISOString(),
+    }
+    await this.store.errands.ask(asked)
+    this.runner.turn()
   }
 
   /** Why it does not follow. */

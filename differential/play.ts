@@ -9,6 +9,7 @@ import { setTimeout as sleep } from 'node:timers/promises'
 import type { Session } from '../packages/connectors/src/contract/session.ts'
 import { JournalKeepers } from '../packages/engine/src/journal/keepers.ts'
 import type { DifferentialCase } from './case.ts'
+import { agreement } from './agreement.ts'
 import { compare, dropTargets } from './compare.ts'
 import { openTarget } from './connectors.ts'
 import { Following, surroundings, type Outcome } from './following.ts'
@@ -109,7 +110,8 @@ export async function play(
       }
       const rows = await one.rowsAgree(open)
       await one.halt()
-      const detail = rows ?? (await compare(systems, source, tables, one, folder))
+      const compared = () => compare(systems, source, tables, one, folder)
+      const detail = rows || (await compared()) || (await agreement(systems, one, folder, compared))
       outcomes.push({ target: one.target, result: detail ? 'different' : 'same', detail })
     }
     return { outcomes, told }

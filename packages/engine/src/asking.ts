@@ -1,21 +1,42 @@
 /** What may be asked of a pipeline that runs, and how that is told. */
 import type { HeldDeed } from '@tide/core/definition/held'
+import type { AskedVerification, RepairDeed } from '@tide/core/definition/verification'
 import { laneOf, type PipelineRecord } from '@tide/core/definition/pipeline'
 import { Failure } from '@tide/core/failure'
 
 type FoundLane = NonNullable<ReturnType<typeof laneOf>>
 
-/** These lanes, or all when none is named. Throws a Failure where one is not there, or does not follow. */
-export function lanesToCopyAgain(record: PipelineRecord, lanes: readonly number[]): FoundLane[] {
-  const chosen = lanes.length > 0 ? lanes : record.lanes.map((_, i) => i)
-  const found = chosen.map(lane => {
-    const one = laneOf(record, lane)
-    if (!one) throw new Failure('refused', `There is no lane ${lane}.`, 'Name one of the lanes.')
-    return one
+/** These lanes, or all when none is named, with their places in the pipeline. Throws a Failure where one is not there. */
+function lanesAsked(record: PipelineRecord, lanes: readonly number[]): (FoundLane & { place: number })[] {
+  const chosen = lanes.length > 0 ? [...new Set(lanes)] : record.lanes.map((_, i) => i)
+  return chosen.map(place => {
+    const one = laneOf(record, place)
+    if (!one) throw new Failure('refused', `There is no lane ${place}.`, 'Name one of the lanes.')
+    return { ...one, place }
   })
+}
+
+/** Throws a Failure where one is not there, or does not follow. */
+export function lanesToCopyAgain(record: PipelineRecord, lanes: readonly number[]): FoundLane[] {
+  const found = lanesAsked(record, lanes)
   const other = found.find(({ run }) => run.state !== 'Following')?.run
   if (!other) return found
   throw new Failure('refused', stands(record, other), 'Only what follows can be copied again.')
+}
+
+/** Throws a Failure where one is not there, or does not run. */
+export function lanesToVerify(record: PipelineRecord, lanes: readonly number[]): AskedVerification['lanes'] {
+  const found = lanesAsked(record, lanes)
+  if (found.length === 0)
+    throw new Failure('refused', `“${record.definition.name}” has no tables yet.`, 'Start it first.')
+  const other = found.find(({ run }) => run.state !== 'Following' && run.state !== 'Copying')?.run
+  if (!other && record.definition.does !== 'structure')
+    return found.map(({ run, index, place }) => ({ run: run.id, index, lane: place }))
+  throw new Failure(
+    'refused',
+    stands(record, other ?? record),
+    'Only what follows can be held against its source.',
+  )
 }
 
 /** Throws a Failure where a run of the pipeline cannot go on from elsewhere as it stands. */
@@ -45,4 +66,18 @@ export function heldSaid(deed: HeldDeed): string {
     case 'drop':
       return `Let ${what} be: ${deed.note}`
   }
+}
+
+export function verificationSaid({ level, lanes }: Pick<AskedVerification, 'level' | 'lanes'>): string {
+  const tables = lanes.length === 1 ? '1 table' : `${lanes.length.toLocaleString('en')} tables`
+  return level === 'counts'
+    ? `Count of the rows of ${tables} asked for.`
+    : `Verification of ${tables} asked for.`
+}
+
+export function repairSaid({ ids }: RepairDeed): string {
+  if (ids.length === 0) return 'Asked to repair all rows that differ.'
+  return ids.length === 1
+    ? 'Asked to repair 1 row.'
+    : `Asked to repair ${ids.length.toLocaleString('en')} rows.`
 }

@@ -12,6 +12,7 @@ import {
 import { originsOf } from '@tide/core/definition/origins'
 import { isChangeable } from '@tide/core/definition/definition'
 import type { Errand } from '@tide/core/definition/errand'
+import type { AskedVerification, RepairDeed } from '@tide/core/definition/verification'
 import type { HeldDeed } from '@tide/core/definition/held'
 import { Failure } from '@tide/core/failure'
 import { Turns } from '@tide/core/pace/turns'
@@ -19,7 +20,14 @@ import type { Lane } from '@tide/core/plan/lane'
 import type { Position } from '@tide/core/position/position'
 import type { PrepareStep } from '@tide/core/plan/steps'
 import { datasetId, printName } from '@tide/core/records/dataset'
-import { heldSaid, lanesToCopyAgain, refuseMoving } from './asking.ts'
+import {
+  heldSaid,
+  lanesToCopyAgain,
+  lanesToVerify,
+  refuseMoving,
+  repairSaid,
+  verificationSaid,
+} from './asking.ts'
 import { STRIP_MINUTES, type Kept } from './kept.ts'
 import { changeFailed, printChange, refuseUnready, withMore } from './changing.ts'
 import type { EngineParts } from './parts.ts'
@@ -288,13 +296,51 @@ export class Engine {
     return errand
   }
 
+  /** Holds lanes (all, when none is named) against their sources; returns the verification's id. */
+  async verify(
+    id: string,
+    { lanes, level, pace }: Pick<AskedVerification, 'level' | 'pace'> & { lanes: readonly number[] },
+  ): Promise<string> {
+    const { newId, now } = this.parts.surroundings
+    const asked: AskedVerification = {
+      id: newId(),
+      pipeline: id,
+      level,
+      pace,
+      askedAt: new Date(now()).toISOString(),
+      lanes: lanesToVerify(await this.record(id), lanes),
+    }
+    await this.parts.verifications.ask(asked)
+    await this.say(id, verificationSaid(asked))
+    for (const run of new Set(asked.lanes.map(lane => lane.run))) await this.ask(run, { kind: 'verify' })
+    await this.look()
+    return asked.id
+  }
+
+  /** Has rows that differ written as they stand at the source; returns the errand's id. */
+  async repair(run: string, deed: RepairDeed): Promise<string> {
+    const record = await this.record(run)
+    const errand = await this.ask(run, { kind: 'repair', repair: deed })
+    await this.say(record.of ?? run, repairSaid(deed))
+    await this.look()
+    return errand
+  }
+
   private async ask(
     pipeline: string,
-    { kind, lanes = [], to = null, reason = null, held = null }: Pick<Errand, 'kind'> & Partial<Errand>,
+    {
+      kind,
+      lanes = [],
+      to = null,
+      reason = null,
+      held = null,
+      repair = null,
+    }: Pick<Errand, 'kind'> & Partial<Errand>,
   ): Promise<string> {
     const { newId, now } = this.parts.surroundings
     const [id, askedAt] = [newId(), new Date(now()).toISOString()]
-    await this.parts.errands.ask({ id, pipeline, kind, lanes, to, reason, held, askedBy: null, askedAt })
+    const errand = { id, pipeline, kind, lanes, to, reason, held, repair, askedBy: null, askedAt }
+    await this.parts.errands.ask(errand)
     return id
   }
 

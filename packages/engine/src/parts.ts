@@ -8,6 +8,7 @@ import type {
   PipelineRepository,
   PositionRepository,
   Surroundings,
+  VerificationRepository,
 } from './repositories.ts'
 
 /** What an engine works with. */
@@ -20,6 +21,7 @@ export interface EngineParts {
   errands: ErrandRepository
   positions: PositionRepository
   held: HeldRepository
+  verifications: VerificationRepository
   history: HistoryRepository
   connections: ConnectionOpener
   surroundings: Surroundings

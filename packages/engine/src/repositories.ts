@@ -15,6 +15,14 @@ import type {
 } from '@tide/core/definition/pipeline'
 import type { Held, HeldRecord, HeldState } from '@tide/core/definition/held'
 import type { SavedPosition } from '@tide/core/definition/saved-position'
+import type {
+  AskedLane,
+  AskedVerification,
+  Difference,
+  KeptDifference,
+  LaneVerified,
+  RepairDeed,
+} from '@tide/core/definition/verification'
 import type { TideSample } from '@tide/core/pace/tide'
 import type { Key } from '@tide/core/records/value'
 
@@ -93,6 +101,21 @@ export interface HeldRepository {
   ): Promise<void>
   /** Forgets those that were closed before a time, and whose rows are as they should be. */
   trim(before: string): Promise<void>
+}
+
+/** What is to be held against its source, and what has come of it. */
+export interface VerificationRepository {
+  ask(verification: AskedVerification): Promise<void>
+  /** Lanes of a run that are asked for and not over, in the order in which they were asked. */
+  asked(run: string): Promise<AskedLane[]>
+  /** False: a person has ended it. */
+  tell(run: string, lane: AskedLane, verified: LaneVerified): Promise<boolean>
+  /** Forgets what was found of the lane when it was looked at before. */
+  begin(run: string, lane: AskedLane): Promise<void>
+  keep(run: string, lane: AskedLane, differences: readonly Difference[]): Promise<void>
+  /** Those that are to be repaired and are not yet; all of the lane where none is named. */
+  toRepair(run: string, deed: RepairDeed): Promise<KeptDifference[]>
+  repaired(ids: readonly number[], at: string): Promise<void>
 }
 
 /** Who runs what, where several engines share one store. */

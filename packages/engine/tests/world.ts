@@ -6,6 +6,7 @@ import { Engine } from '../src/engine.ts'
 import { JournalKeepers } from '../src/journal/keepers.ts'
 import type { EngineParts } from '../src/parts.ts'
 import { MemoryHeld } from './memory-held.ts'
+import { MemoryVerifications } from './memory-verifications.ts'
 import { MemoryStore } from './memory-store.ts'
 
 const column = (name: string) => ({
@@ -28,6 +29,7 @@ export function world(open: { from(): Session; to(): Session }, folder = '/nowhe
   let time = 1_000_000
   let ids = 0
   const held = new MemoryHeld()
+  const verifications = new MemoryVerifications()
   const saves: Omit<SavedPosition, 'id'>[] = []
   const definition = {
     version: 2,
@@ -67,6 +69,7 @@ export function world(open: { from(): Session; to(): Session }, folder = '/nowhe
       leases: store.leases,
       errands: store.errands,
       held,
+      verifications,
       positions: { keep: async saved => void saves.push(saved) },
       history: {
         log: async () => {},
@@ -83,6 +86,7 @@ export function world(open: { from(): Session; to(): Session }, folder = '/nowhe
     errands: store.asked,
     saves,
     held,
+    verifications,
     partsOf,
     engine: (parts = partsOf('home')) => new Engine(parts),
   }

@@ -93,6 +93,7 @@ export async function composeServices(
     errands: store.errands,
     positions: store.positions,
     held: store.held,
+    verifications: store.verifications,
     pipelines: store.pipelines,
     history: store.history,
     connections: opener,

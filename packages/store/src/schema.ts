@@ -17,6 +17,13 @@ import type { Definition, PipelineState } from '@tide/core/definition/definition
 import type { Errand } from '@tide/core/definition/errand'
 import type { PendingChange, StopReason } from '@tide/core/definition/pipeline'
 import type { HeldDeed, HeldRecord, HeldState } from '@tide/core/definition/held'
+import type {
+  DifferenceKind,
+  LaneVerified,
+  RepairDeed,
+  VerificationLevel,
+  VerificationPace,
+} from '@tide/core/definition/verification'
 import type { SavedPosition } from '@tide/core/definition/saved-position'
 import type { Position } from '@tide/core/position/position'
 import type { Lane } from '@tide/core/plan/lane'
@@ -103,6 +110,7 @@ export const errand = pgTable(
     to: jsonb('to').$type<Position>(),
     reason: text('reason'),
     held: jsonb('held').$type<HeldDeed>(),
+    repair: jsonb('repair').$type<RepairDeed>(),
     askedBy: text('asked_by'),
     askedAt: moment('asked_at').notNull(),
     begunAt: moment('begun_at'),
@@ -228,4 +236,57 @@ export const logEntry = pgTable(
     byPerson: boolean('by_person').notNull().default(false),
   },
   table => [index('log_entry_pipeline').on(table.pipeline, table.id)],
+)
+
+/** What was held against its sources. */
+export const verification = pgTable(
+  'verification',
+  {
+    id: text('id').primaryKey(),
+    pipeline: text('pipeline')
+      .notNull()
+      .references(() => pipeline.id, { onDelete: 'cascade' }),
+    level: text('level').$type<VerificationLevel>().notNull(),
+    pace: jsonb('pace').$type<VerificationPace>().notNull(),
+    askedAt: moment('asked_at').notNull(),
+  },
+  table => [index('verification_pipeline').on(table.pipeline, table.askedAt)],
+)
+
+export const verifiedLane = pgTable(
+  'verified_lane',
+  {
+    verification: text('verification')
+      .notNull()
+      .references(() => verification.id, { onDelete: 'cascade' }),
+    /** Among those of the pipeline. */
+    lane: integer('lane').notNull(),
+    /** The record that engines run, and the lane's place there. */
+    run: text('run').notNull(),
+    index: integer('index').notNull(),
+    over: boolean('over').notNull().default(false),
+    verified: jsonb('verified').$type<LaneVerified>().notNull(),
+  },
+  table => [
+    primaryKey({ columns: [table.verification, table.lane] }),
+    index('verified_lane_run').on(table.run, table.over),
+  ],
+)
+
+/** Rows of which the sides do not agree. */
+export const difference = pgTable(
+  'difference',
+  {
+    id: bigint('id', { mode: 'number' }).primaryKey().generatedAlwaysAsIdentity(),
+    verification: text('verification')
+      .notNull()
+      .references(() => verification.id, { onDelete: 'cascade' }),
+    lane: integer('lane').notNull(),
+    /** As JSON, sealed. */
+    key: text('key').notNull(),
+    kind: text('kind').$type<DifferenceKind>().notNull(),
+    columns: jsonb('columns').$type<string[]>().notNull(),
+    repairedAt: moment('repaired_at'),
+  },
+  table => [index('difference_lane').on(table.verification, table.lane, table.id)],
 )

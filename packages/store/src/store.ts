@@ -10,6 +10,7 @@ import { Connections } from './connections.ts'
 import { startEmbedded } from './embedded.ts'
 import { Errands } from './errands.ts'
 import { HeldRecords } from './held.ts'
+import { Verifications } from './verifications.ts'
 import { History } from './history.ts'
 import { keyCalled } from './keys.ts'
 import { Leases } from './leases.ts'
@@ -29,6 +30,7 @@ export interface Store {
   versions: Versions
   positions: SavedPositions
   held: HeldRecords
+  verifications: Verifications
   /** Of the keyed hash that masks are made with. */
   maskKey: Uint8Array
   /** Runs `deed` while no other process that shares the store runs one of the same name. */
@@ -83,6 +85,7 @@ export async function openStore({ folder, url, passphrase }: StoreSettings): Pro
     versions: new Versions(db),
     positions: new SavedPositions(db),
     held: new HeldRecords(db, seal, maskKey),
+    verifications: new Verifications(db, seal),
     alone: backing.alone,
     close: backing.close,
   }

@@ -112,6 +112,7 @@ describe('store', () => {
       to: null,
       reason: null,
       held: null,
+      repair: null,
       askedBy: null,
       askedAt: `2026-11-20T10:00:0${second}.000Z`,
     })

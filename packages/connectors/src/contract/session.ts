@@ -5,7 +5,7 @@
 import type { Catalogue, CheckItem, Grid } from '@tide/core/api/browse'
 import type { DatasetName } from '@tide/core/records/dataset'
 import type { Key, Row } from '@tide/core/records/value'
-import type { KeyedTable, ScannedTable } from './records.ts'
+import type { KeyedTable, OrderedTable, ScannedTable } from './records.ts'
 import type { LogSide } from './source.ts'
 import type { TargetSide } from './target.ts'
 
@@ -44,6 +44,12 @@ export interface Session {
   count(table: DatasetName, limits: QueryLimits): Promise<number>
   /** One row in canonical text, by its key, or the last in key order; `null` when there is none. */
   row(table: KeyedTable, key: Key | null): Promise<Row | null>
+  /** Those of these rows that are there, in canonical text; a text that is no value of the key's type is that of none. */
+  rows?(table: KeyedTable, keys: readonly Key[]): Promise<Row[]>
+  /** All rows as CSV (see `csvLine`) in the order of their keys, as of one moment; a part may end anywhere. */
+  ordered?(table: OrderedTable, limits: Omit<StreamLimits, 'batchRows'>): AsyncGenerator<Uint8Array>
+  /** The system's own time now, ISO 8601 in microseconds: what was read before was committed before that. */
+  clock?(): Promise<string>
   /** Runs one statement that can do nothing but ask; others are refused by name (docs/decisions/0016). */
   query?(sql: string, limits: QueryLimits): Promise<Grid>
   /**

@@ -12,7 +12,8 @@ import { dirname, parse, resolve } from 'node:path'
 import { probeFolder } from '../folder-probe.ts'
 import { fileIdentity } from './file.ts'
 import { lease, WRITABLE_REMEDY } from './instance.ts'
-import { query, queryRows, readCatalogue, readRow } from './read.ts'
+import { query, queryRows, readCatalogue } from './read.ts'
+import { readOrdered, readRow, readRows } from './rows.ts'
 import { tableName } from './sql.ts'
 import { DuckdbTarget } from './target.ts'
 
@@ -83,6 +84,16 @@ async function open(config: Config): Promise<Session> {
       await held.disconnect(connection)
     }
   }
+  async function* streaming<T>(body: (connection: DuckdbConnection) => AsyncGenerator<T>): AsyncGenerator<T> {
+    const connection = await held.connect()
+    try {
+      yield* body(connection)
+    } catch (error) {
+      throw duckdbFailure(error, path)
+    } finally {
+      await held.disconnect(connection)
+    }
+  }
   const target = new DuckdbTarget(held, profile, path)
   return {
     catalogue: () => reading(readCatalogue),
@@ -95,16 +106,9 @@ async function open(config: Config): Promise<Session> {
       }),
     row: (table, key) => reading(connection => readRow(connection, table, key)),
     query: (sql, limits) => reading(connection => query(connection, sql, limits)),
-    async *stream(sql, limits) {
-      const connection = await held.connect()
-      try {
-        yield* queryRows(connection, sql, limits)
-      } catch (error) {
-        throw duckdbFailure(error, path)
-      } finally {
-        await held.disconnect(connection)
-      }
-    },
+    stream: (sql, limits) => streaming(connection => queryRows(connection, sql, limits)),
+    rows: (table, keys) => reading(connection => readRows(connection, table, keys)),
+    ordered: (table, limits) => streaming(connection => readOrdered(connection, table, limits)),
     target,
     heldAlone: `the file ${path}`,
     close: async () => {

@@ -192,6 +192,32 @@ export class DuckdbConnection {
     }
   }
 
+  /** The bytes that statements of ours bring, each in one column; `prepare` makes the statements in the same transaction. */
+  async *readBytes(
+    prepare: () => Promise<string[]>,
+    limits: Omit<StreamLimits, 'batchRows'>,
+  ): AsyncGenerator<Uint8Array> {
+    const guard = this.guard(limits)
+    const connection = this.number
+    try {
+      await this.run('BEGIN TRANSACTION READ ONLY')
+      for (const sql of await prepare()) {
+        await this.host.call('stream', { connection, sql })
+        for (let over = false; !over;) {
+          const { bytes, done } = await this.host.call<{ bytes: Uint8Array; done: boolean }>('more bytes', {
+            connection,
+          })
+          if (bytes.length > 0) yield bytes
+          over = done
+        }
+      }
+    } catch (error) {
+      throw guard.why ?? error
+    } finally {
+      await guard.end()
+    }
+  }
+
   /** Interrupts what is asked when its time is up or nobody waits any more; `why` says which. */
   private guard(limits: Pick<QueryLimits, 'timeoutMs' | 'signal'>) {
     const { timeoutMs, signal } = limits

@@ -1,15 +1,13 @@
 /** Reading a DuckDB file for people: catalogue, previews, queries. */
 import type { Dataset } from '@tide/core/records/dataset'
-import type { Key, Row } from '@tide/core/records/value'
 import type { Catalogue, Grid } from '@tide/core/api/browse'
 import type { QueryLimits, RowBatch, StreamLimits } from '../contract/session.ts'
-import type { KeyedTable } from '../contract/records.ts'
 import type { DuckdbConnection } from './host.ts'
 import { questionIn } from './question.ts'
 import { misunderstood, tooMuchMemory } from '../question/refusal.ts'
 import { messageOf, Failure } from '@tide/core/failure'
 import { duckdbLogical } from '@tide/core/shape/duckdb'
-import { canonicalText, ident, tableName, typedValue } from './sql.ts'
+import { tableName } from './sql.ts'
 
 const TABLES = `
 SELECT schema_name, table_name, 'table' AS kind, estimated_size::VARCHAR FROM duckdb_tables() WHERE NOT temporary AND NOT internal
@@ -51,29 +49,6 @@ export async function readCatalogue(connection: DuckdbConnection): Promise<Catal
     tables.forEach((table, i) => Object.assign(table, { rows: Number(counts![i]), rowsExact: true }))
   }
   return { schemas: schemas.map(([schema]) => schema!), datasets }
-}
-
-export async function readRow(
-  connection: DuckdbConnection,
-  { dataset, columns, key }: KeyedTable,
-  value: Key | null,
-): Promise<Row | null> {
-  // In hexadecimal digits, since the driver takes a mark at the beginning of a text (U+FEFF) for none of it.
-  const list = columns
-    .map(column => `hex(encode(${canonicalText(ident(column.name), column.type, column.nativeType)}))`)
-    .join(', ')
-  const where = key
-    .map((part, i) => {
-      const { type, nativeType } = columns.find(column => column.name === part)!
-      return `${ident(part)} = ${typedValue(`$${i + 1}::VARCHAR`, type, nativeType)}`
-    })
-    .join(' AND ')
-  const last = `ORDER BY ${key.map(part => `${ident(part)} DESC`).join(', ')}`
-  const [row] = await connection.ask(
-    `SELECT ${list} FROM ${tableName(dataset)} ${value ? `WHERE ${where}` : last} LIMIT 1`,
-    value ? [...value] : [],
-  )
-  return row?.map(digits => (digits === null ? null : Buffer.from(String(digits), 'hex').toString())) ?? null
 }
 
 /** The statement of a person; refused by name when it is not known to be a question. */

@@ -1,6 +1,4 @@
-import type { Key, Row } from '@tide/core/records/value'
 import type { Config, Connector, Session as OpenSession } from '../contract/session.ts'
-import type { KeyedTable } from '../contract/records.ts'
 import { readCatalogue } from './catalogue.ts'
 import { checkMariadb } from './check.ts'
 import type { Session } from './client.ts'
@@ -9,9 +7,9 @@ import { mariadbConfig, mariadbConfigSchema } from './config.ts'
 import { PLACE_SETTINGS, serverAddress } from '../server-settings.ts'
 import { mariadbFailure } from './errors.ts'
 import { logSide } from './log/side.ts'
-import { canonicalRow } from './log/view.ts'
-import { canonicalColumn, ident, keyLiteral, tableName } from './sql.ts'
-import { ask, askForRows, look, scan } from './question/ask.ts'
+import { readRow, readRows } from './rows.ts'
+import { tableName } from './sql.ts'
+import { ask, askForRows, look, ordered, scan } from './question/ask.ts'
 import { MariadbTarget } from './target/target.ts'
 
 async function open(config: Config): Promise<OpenSession> {
@@ -30,6 +28,9 @@ async function open(config: Config): Promise<OpenSession> {
       return Number(rows[0]![0])
     },
     row: (table, key) => within(session => readRow(session, table, key)),
+    rows: (table, keys) => within(session => readRows(session, table, keys)),
+    ordered: (table, limits) => ordered(settings, table, limits),
+    clock: () => within(clockOf),
     query: (sql, limits) => ask(settings, sql, limits),
     stream: (sql, limits) => askForRows(settings, sql, limits),
     scan: (table, limits) => scan(settings, table, limits),
@@ -39,22 +40,9 @@ async function open(config: Config): Promise<OpenSession> {
   }
 }
 
-async function readRow(
-  session: Session,
-  { dataset, columns, key }: KeyedTable,
-  value: Key | null,
-): Promise<Row | null> {
-  const list = columns.map(column => canonicalColumn(column.name, column.type, column.nativeType))
-  const where = key.map((part, i) => {
-    const { type, nativeType } = columns.find(column => column.name === part)!
-    return value ? `${ident(part)} = ${keyLiteral(value[i]!, type, nativeType)}` : 'TRUE'
-  })
-  const order = key.map(part => `${ident(part)} DESC`).join(', ')
-  const rows = await session.arrays(
-    `SELECT ${list.join(', ')} FROM ${tableName(dataset)} WHERE ${where.join(' AND ')} ORDER BY ${order} LIMIT 1`,
-  )
-  const floats = columns.flatMap(({ type }, i) => (type.kind === 'float' && type.bits === 32 ? [i] : []))
-  return rows[0] ? canonicalRow(rows[0], floats) : null
+async function clockOf(session: Session): Promise<string> {
+  const [row] = await session.arrays(`SELECT DATE_FORMAT(UTC_TIMESTAMP(6), '%Y-%m-%dT%H:%i:%s.%fZ')`)
+  return row![0]!
 }
 
 export const mariadb: Connector = {

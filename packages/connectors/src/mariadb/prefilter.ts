@@ -1,4 +1,5 @@
 import { plainMoment, WHOLE, type PrefilterDialect } from '@tide/core/scope/prefilter'
+import type { KeyedTable } from '../contract/records.ts'
 import { ident, literal } from './sql.ts'
 
 /** What every character set of the server has. */
@@ -18,4 +19,12 @@ export const PREFILTER: PrefilterDialect = {
   },
   // A date of zeros that may not be null is null to the server.
   tellsNull: ({ nativeType }) => /^(tiny|small|medium|big)?int\b|^(var)?char\(|text$/.test(nativeType),
+}
+
+/** The condition that rows have these values. */
+export function onlyThese(only: KeyedTable['only']): string {
+  const conditions = (only ?? []).map(({ column, is }) =>
+    is === null ? `${ident(column)} IS NULL` : `${ident(column)} = ${literal(is)}`,
+  )
+  return conditions.length > 0 ? conditions.join(' AND ') : 'TRUE'
 }

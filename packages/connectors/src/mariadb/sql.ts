@@ -18,22 +18,21 @@ export function tableName({ namespace, name }: DatasetName): string {
 }
 
 /** Columns that hold text, whatever it stands for. */
-const TEXT = /^(char|varchar|tinytext|text|mediumtext|longtext|enum|set)\b/
+export const TEXT = /^(char|varchar|tinytext|text|mediumtext|longtext|enum|set)\b/
 
-/** A key's value, so that the index over its column is used. */
-export function keyLiteral(value: string, type: LogicalType, nativeType: string): string {
+/** A key's value, so that the index over its column is used; undefined: it is none of its type. */
+export function keyLiteral(value: string, type: LogicalType, nativeType: string): string | undefined {
   if (TEXT.test(nativeType)) return literal(value)
   switch (type.kind) {
     case 'bool':
       return value === 't' ? 'TRUE' : 'FALSE'
     case 'int':
     case 'decimal':
-      if (!/^-?\d+(\.\d+)?$/.test(value)) throw new Error(`not a number in a key: ${value}`)
-      return value
+      return /^-?\d+(\.\d+)?$/.test(value) ? value : undefined
     case 'float':
       return `CAST(${literal(value)} AS ${type.bits === 32 ? 'FLOAT' : 'DOUBLE'})`
     case 'binary':
-      return `x'${value.slice(2)}'`
+      return /^\\x([0-9a-f]{2})*$/i.test(value) ? `x'${value.slice(2)}'` : undefined
     case 'timestamp':
       return literal(value.replace(/\+00$/, ''))
     default:

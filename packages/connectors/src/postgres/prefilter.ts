@@ -35,3 +35,11 @@ export function prefiltered(
   const sql = where && prefilterOf(where, columns, PREFILTER)
   return sql === undefined ? '' : `${joined}${sql}`
 }
+
+/** The condition that rows have these values; what is no value of a column's type is compared as text. */
+export function onlyThese(only: KeyedTable['only']): string {
+  const conditions = (only ?? []).map(({ column, is }) =>
+    is === null ? `t.${ident(column)} IS NULL` : `t.${ident(column)}::text = ${literal(is)}`,
+  )
+  return conditions.length > 0 ? conditions.join(' AND ') : 'true'
+}

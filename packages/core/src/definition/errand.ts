@@ -1,4 +1,5 @@
 import type { HeldDeed } from './held.ts'
+import type { RepairDeed } from './verification.ts'
 import type { Position } from '../position/position.ts'
 
 /** What people ask of a running pipeline. */
@@ -7,9 +8,10 @@ export interface Errand {
   pipeline: string
   /**
    * `recopy`: the lanes are emptied and copied again. `rewind`: it goes on from another position. `held`: something is done with held records.
-   * `let rows go`: what comes next may delete as much as it does.
+   * `let rows go`: what comes next may delete as much as it does. `verify`: there are lanes to be verified. `repair`: rows that differ
+   * are written as they stand at the source.
    */
-  kind: 'recopy' | 'rewind' | 'held' | 'let rows go'
+  kind: 'recopy' | 'rewind' | 'held' | 'let rows go' | 'verify' | 'repair'
   /** Indexes of the lanes that are copied again. */
   lanes: number[]
   /** Where a rewind goes to. */
@@ -17,6 +19,7 @@ export interface Errand {
   /** Why changes are left out. */
   reason: string | null
   held: HeldDeed | null
+  repair: RepairDeed | null
   /** Who asked; null until there is more than one person. */
   askedBy: string | null
   askedAt: string

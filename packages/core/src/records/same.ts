@@ -2,28 +2,35 @@ import { parseList, type Nested } from './list.ts'
 import type { LogicalType } from './types.ts'
 import type { Value } from './value.ts'
 
-/**
- * Whether two canonical texts from different systems are the same value. Systems print floats and intervals in more
- * than one way, and numbers with as many digits behind the point as their column has; everything else is equal when its
- * text is.
- */
+/** Whether two canonical texts from different systems are the same value. */
 export function sameValue(a: Value, b: Value, type: LogicalType): boolean {
   if (a === b) return true
   if (a === null || b === null || a === undefined || b === undefined) return false
+  return oneText(a, type) === oneText(b, type)
+}
+
+/**
+ * One text for each value. Systems print floats and intervals in more than one way, and numbers with as many digits behind the
+ * point as their column has; everything else is equal when its canonical text is.
+ */
+export function oneText(text: string, type: LogicalType): string {
   switch (type.kind) {
-    case 'float': {
-      const [left, right] = [a, b].map(text => (type.bits === 32 ? Math.fround(Number(text)) : Number(text)))
-      return Object.is(left, right) || (left === 0 && right === 0)
-    }
+    case 'float':
+      // Zero has no sign.
+      return String((type.bits === 32 ? Math.fround(Number(text)) : Number(text)) + 0)
     case 'int':
     case 'decimal':
-      return plainNumber(a) === plainNumber(b)
+      return plainNumber(text)
     case 'interval':
-      return plainInterval(a) === plainInterval(b)
-    case 'list':
-      return sameLists(parseList(a, type.delimiter), parseList(b, type.delimiter), elementOf(type))
+      return plainInterval(text)
+    case 'list': {
+      const element = elementOf(type)
+      const one = (nested: Nested | Value): unknown =>
+        Array.isArray(nested) ? nested.map(one) : nested && oneText(nested, element)
+      return JSON.stringify(one(parseList(text, type.delimiter)))
+    }
     default:
-      return false
+      return text
   }
 }
 
@@ -45,10 +52,4 @@ function plainInterval(text: string): string {
 /** What the innermost lists hold. */
 function elementOf(type: LogicalType): LogicalType {
   return type.kind === 'list' ? elementOf(type.of) : type
-}
-
-function sameLists(a: Nested | Value, b: Nested | Value, element: LogicalType): boolean {
-  if (!Array.isArray(a) || !Array.isArray(b))
-    return !Array.isArray(a) && !Array.isArray(b) && sameValue(a, b, element)
-  return a.length === b.length && a.every((item, i) => sameLists(item, b[i], element))
 }

@@ -2,7 +2,7 @@
 import type { Grid } from '@tide/core/api/browse'
 import type { Row } from '@tide/core/records/value'
 import { prefilterOf } from '@tide/core/scope/prefilter'
-import type { ScannedTable } from '../../contract/records.ts'
+import type { OrderedTable, ScannedTable } from '../../contract/records.ts'
 import { Failure } from '@tide/core/failure'
 import type { QueryError } from 'mysql2'
 import type { QueryLimits, RowBatch, StreamLimits } from '../../contract/session.ts'
@@ -14,8 +14,9 @@ import { Session, withSession } from '../client.ts'
 import type { MariadbConfig } from '../config.ts'
 import { mariadbFailure } from '../errors.ts'
 import { canonicalRow } from '../log/view.ts'
-import { PREFILTER } from '../prefilter.ts'
-import { canonicalColumn, tableName } from '../sql.ts'
+import { csvOf, csvRow } from '../lines.ts'
+import { onlyThese, PREFILTER } from '../prefilter.ts'
+import { canonicalColumn, ident, tableName } from '../sql.ts'
 import { refuseUnlessQuestion } from './allowed.ts'
 
 const STATEMENT_TIMEOUT = 1969
@@ -78,6 +79,35 @@ export async function* scan(
   const sql = `SELECT ${list.join(', ')} FROM ${tableName(dataset)}${wanted}`
   for await (const { rows } of lookForRows(config, sql, limits))
     yield rows.map(row => canonicalRow(row, floats))
+}
+
+/** All rows of a table in the order of their keys, as CSV, by the account that copies them. */
+export async function* ordered(
+  config: MariadbConfig,
+  { dataset, columns, key, order, quoted, where, only }: OrderedTable,
+  limits: LinkLimits,
+): AsyncGenerator<Uint8Array> {
+  const by = key.map((name, i) => {
+    const { type, nativeType } = columns.find(column => column.name === name)!
+    return order[i] === 'text' ? `CAST(${canonicalColumn(name, type, nativeType)} AS BINARY)` : ident(name)
+  })
+  const prefilter = where && prefilterOf(where, columns, PREFILTER)
+  const wanted = prefilter === undefined ? '' : ` AND ${prefilter}`
+  const sql = `SELECT ${csvRow(columns, quoted)} FROM ${tableName(dataset)} WHERE ${onlyThese(only)}${wanted} ORDER BY ${by.join(', ')}`
+  const { session, link, where: at, cancel } = await connected(config, limits)
+  let ended = false
+  try {
+    await begin(session, limits.timeoutMs)
+    yield* csvOf(session, sql, { dataset })
+    ended = true
+  } catch (error) {
+    ended = true
+    throw link.failure ?? refusalOf(error, limits, at)
+  } finally {
+    if (!ended) await cancel().catch(() => {})
+    link.close()
+    session.destroy()
+  }
 }
 
 async function* lookForRows(

@@ -1,7 +1,7 @@
 /** Questions of people to a PostgreSQL server: over a connection of their own, which can only read, and within limits. */
 import type { Grid } from '@tide/core/api/browse'
 import type { Row } from '@tide/core/records/value'
-import type { ScannedTable } from '../../contract/records.ts'
+import type { OrderedTable, ScannedTable } from '../../contract/records.ts'
 import { Failure } from '@tide/core/failure'
 import pg, { type FieldDef, type QueryConfig } from 'pg'
 import type { Duplex } from 'node:stream'
@@ -12,7 +12,8 @@ import { QuestionLink, type LinkLimits } from '../../question/link.ts'
 import { misunderstood, severalStatements, tooLong } from '../../question/refusal.ts'
 import { tableName } from '../catalogue.ts'
 import { PIN } from '../copy.ts'
-import { prefiltered } from '../prefilter.ts'
+import { copyOut } from '../copy-out.ts'
+import { onlyThese, prefiltered } from '../prefilter.ts'
 import type { PostgresConfig } from '../config.ts'
 import { postgresFailure } from '../errors.ts'
 import { clientConfig } from '../pool.ts'
@@ -91,6 +92,31 @@ export async function* scan(
   const from = `${isPartitioned ? '' : 'ONLY '}${tableName(dataset)}`
   const sql = `SELECT ${list} FROM ${from}${prefiltered(where, columns, ' WHERE ')}`
   for await (const { rows } of lookForRows(config, sql, 'cursor', limits, PIN)) yield rows
+}
+
+/** All rows of a table in the order of their keys, as CSV, by the account that copies them. */
+export async function* ordered(
+  config: PostgresConfig,
+  { dataset, columns, key, order, quoted, where, only }: OrderedTable,
+  isPartitioned: boolean,
+  limits: LinkLimits,
+): AsyncGenerator<Uint8Array> {
+  const list = columns.map(({ name }, i) => `t.${ident(name)} AS c${i}`).join(', ')
+  const by = key.map((name, i) => `t.${ident(name)}${order[i] === 'text' ? '::text COLLATE "C"' : ''}`)
+  const from = `${isPartitioned ? '' : 'ONLY '}${tableName(dataset)} t`
+  const rows = `SELECT ${list} FROM ${from} WHERE ${onlyThese(only)}${prefiltered(where, columns, ' AND ')} ORDER BY ${by.join(', ')}`
+  const inQuotes = columns.flatMap((_, i) => (quoted[i] ? [`c${i}`] : [])).join(', ')
+  const force = inQuotes === '' ? '' : `, FORCE_QUOTE (${inQuotes})`
+  const { client, link, where: at } = await connected(config, limits)
+  try {
+    await begin(client, limits.timeoutMs)
+    await client.query(PIN)
+    yield* copyOut(client, `COPY (${rows}) TO STDOUT (FORMAT csv${force})`)
+  } catch (error) {
+    throw link.failure ?? refusalOf(error, limits, at)
+  } finally {
+    link.close()
+  }
 }
 
 /** `pin`: what makes the session write values in one way. */

@@ -1,5 +1,6 @@
 import type { DeletionGuard } from '@tide/core/apply/deletion-guard'
 import { Rate } from '@tide/core/pace/rate'
+import type { Shaping } from '@tide/core/shape/written'
 import type { SharedCheckpoint } from './checkpoint.ts'
 import type { WorkingLane } from './lanes.ts'
 
@@ -9,6 +10,7 @@ const COPY_RATE_OVER_MS = 5_000
 /** What is known of a replication beside its checkpoint; it outlives the sessions of a run. */
 export interface Known {
   lanes: readonly WorkingLane[]
+  shaping: Shaping
   checkpoint: SharedCheckpoint | undefined
   copyRates: (Rate | undefined)[]
   rowsThere: (number | null)[]

@@ -18,12 +18,12 @@ export class Replicate implements ShapeRun {
   constructor(run: Run) {
     this.run = run
     const { lanes: planned, origin } = run.record
-    const lanes = planned.map((lane, i) =>
-      workingLane(lane, i, { origin, hash: keyedHash(run.parts.maskKey) }),
-    )
+    const shaping = { origin, hash: keyedHash(run.parts.maskKey) }
+    const lanes = planned.map((lane, i) => workingLane(lane, i, shaping))
     const { percent } = run.record.definition.guard ?? { percent: GUARDED_PERCENT }
     const guard = new DeletionGuard(percent, run.parts.surroundings.now)
-    this.known = { lanes, checkpoint: undefined, copyRates: [], rowsThere: lanes.map(() => null), guard }
+    const rowsThere = lanes.map(() => null)
+    this.known = { lanes, shaping, checkpoint: undefined, copyRates: [], rowsThere, guard }
   }
 
   get measures(): boolean {
@@ -73,7 +73,8 @@ export class Replicate implements ShapeRun {
       const from = await open(connection)
       const source = parts.journals.sourceOf(connection, logOf(from.log))
       closing.push(() => source.close())
-      const { target } = await open(definition.to)
+      const to = await open(definition.to)
+      const { target } = to
       if (!target) {
         throw new Failure(
           'structural',
@@ -89,7 +90,7 @@ export class Replicate implements ShapeRun {
           'Continue where that engine runs.',
         )
       }
-      return new OpenReplication(this.run, this.known, { from, source, target, found, epoch, close })
+      return new OpenReplication(this.run, this.known, { from, to, source, target, found, epoch, close })
     } catch (thrown) {
       await close()
       throw thrown

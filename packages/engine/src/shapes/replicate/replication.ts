@@ -26,6 +26,9 @@ import { Gatherer, gatheringOf } from './gather.ts'
 import type { WorkingLane } from './lanes.ts'
 import { Holding } from './holding.ts'
 import { writeCheckpoint, type OpenPipeline } from './open.ts'
+import { repair } from './verify/repair.ts'
+import { LaneSides } from './verify/sides.ts'
+import { Verifying } from './verify/verify.ts'
 import { settleHeld } from './settle-held.ts'
 import { rewind } from './rewind.ts'
 import { copyRate, type Known } from './known.ts'
@@ -33,6 +36,7 @@ import { copyRate, type Known } from './known.ts'
 /** Both sides, open, and the checkpoint that was found at the target. */
 export interface Sides {
   from: Session
+  to: Session
   source: JournaledSource
   target: TargetSide
   found: Checkpoint | undefined
@@ -46,6 +50,7 @@ export class OpenReplication implements OpenRun {
   private readonly known: Known
   private readonly sides: Sides
   private opened: OpenPipeline | undefined
+  private verifying: Verifying | undefined
   /** Lanes of which some row did not fit when they were copied. */
   private readonly careful = new Set<number>()
 
@@ -85,11 +90,13 @@ export class OpenReplication implements OpenRun {
       meter,
     }
     await this.takeUp(this.opened)
+    this.verifying = new Verifying(this.run, this.opened, this.sides, this.known.shaping)
+    this.verifying.look()
     if (!found) await this.run.keepPosition('start')
   }
 
   /** Recopy empties the lanes; they are copied again from the next step on. */
-  async errand({ kind, lanes, to, reason, held }: Errand): Promise<string> {
+  async errand({ kind, lanes, to, reason, held, repair: deed }: Errand): Promise<string> {
     switch (kind) {
       case 'rewind': {
         await this.run.keepPosition('rewind', reason ?? undefined)
@@ -104,6 +111,17 @@ export class OpenReplication implements OpenRun {
         return 'What comes next may delete as much as it does.'
       case 'held':
         return settleHeld(this.open, held!)
+      case 'verify':
+        this.verifying?.look()
+        return 'Begun.'
+      case 'repair': {
+        const { verifications, surroundings } = this.run.parts
+        const iso = () => new Date(surroundings.now()).toISOString()
+        const sides = new LaneSides(this.laneAt(deed!.index), this.known.shaping, this.sides, iso)
+        const done = await repair(this.open, sides, this.run.record.id, verifications, deed!)
+        await this.run.log('info', `Repaired ${printName(sides.lane.plan.target)}: ${done}.`)
+        return done
+      }
       case 'recopy': {
         const { target, checkpoint } = this.open
         const again = [...new Set(lanes)]
@@ -164,8 +182,15 @@ export class OpenReplication implements OpenRun {
     return 'The capture was removed from the source; the tables at the target stay.'
   }
 
-  close(): Promise<void> {
-    return this.sides.close()
+  async close(): Promise<void> {
+    await this.verifying?.end()
+    await this.sides.close()
+  }
+
+  private laneAt(index: number): WorkingLane {
+    const lane = this.known.lanes[index]
+    if (lane) return lane
+    throw new Failure('refused', 'The lane is not there any more.', 'Verify what is there now.')
   }
 
   /** As counted lately, or as the copy and the changes since have made it. */

@@ -1,0 +1,179 @@
+/** Verifications of a pipeline's lanes, carried out beside its following. */
+import type { Session } from '@tide/connectors/contract/session'
+import {
+  agrees,
+  NOTHING_VERIFIED,
+  differing,
+  type AskedLane,
+  type LaneVerified,
+} from '@tide/core/definition/verification'
+import { asFailure, Failure } from '@tide/core/failure'
+import { printName } from '@tide/core/records/dataset'
+import type { Shaping } from '@tide/core/shape/written'
+import { orderedComparison } from '@tide/core/verify/ordered-comparison'
+import type { Run } from '../../shape.ts'
+import type { WorkingLane } from '../lanes.ts'
+import type { OpenPipeline } from '../open.ts'
+import { countBoth } from './counts.ts'
+import { BUCKETS, counted, MOST_DIFFERENCES, settle, type Question } from './settle.ts'
+import { LaneSides } from './sides.ts'
+import { Ended, LaneWork } from './work.ts'
+
+/** So many rows in question are looked at again together, and so many may wait for that before reading waits, too. */
+const TOGETHER = 1_000
+const MOST_WAITING = 10_000
+
+export class Verifying {
+  private readonly run: Run
+  private readonly open: OpenPipeline
+  private readonly sessions: { from: Session; to: Session }
+  private readonly shaping: Shaping
+  private readonly over = new AbortController()
+  private going: Promise<void> | undefined
+  private again = false
+
+  constructor(run: Run, open: OpenPipeline, sessions: { from: Session; to: Session }, shaping: Shaping) {
+    this.run = run
+    this.open = open
+    this.sessions = sessions
+    this.shaping = shaping
+  }
+
+  /** There may be something to do. */
+  look(): void {
+    this.again = true
+    this.going ??= this.work().finally(() => (this.going = undefined))
+  }
+
+  async end(): Promise<void> {
+    this.over.abort()
+    await this.going
+  }
+
+  private async work(): Promise<void> {
+    const { signal } = this.over
+    const { verifications } = this.run.parts
+    while (this.again && !signal.aborted) {
+      this.again = false
+      // Where the store is away, it is looked at again with the next that is asked, or after a restart.
+      const asked = await verifications.asked(this.run.record.id).catch(() => [])
+      for (const one of asked) {
+        if (signal.aborted) return
+        await this.verify(one).catch(() => {})
+      }
+    }
+  }
+
+  private async verify(asked: AskedLane): Promise<void> {
+    const { verifications, surroundings } = this.run.parts
+    const { id } = this.run.record
+    const iso = () => new Date(surroundings.now()).toISOString()
+    const lane = this.open.lanes[asked.index]
+    const work = new LaneWork(this.run, this.open, asked, lane, this.over.signal)
+    await verifications.begin(id, asked)
+    try {
+      if (!lane) throw new Failure('refused', 'The lane is not there any more.', 'Verify what is there now.')
+      await work.tell({ ...NOTHING_VERIFIED, state: 'reading', level: asked.level, beganAt: iso() })
+      await work.isCopied()
+      const byCounts = asked.level === 'counts' && countsSay(lane)
+      if (byCounts) await countBoth(work, this.sessions, lane)
+      else await byRows(work, new LaneSides(lane, this.shaping, this.sessions, iso))
+      const { position, completeUpTo } = this.open.checkpoint.now
+      await work.tell({
+        ...work.verified,
+        state: 'done',
+        waits: null,
+        position,
+        completeUpTo,
+        endedAt: iso(),
+      })
+      await this.run.log(...said(lane, work.verified))
+    } catch (thrown) {
+      // Ended, it stands in the store as that. When the run is over, whoever takes the pipeline next begins it anew.
+      if (thrown instanceof Ended || this.over.signal.aborted) return
+      const { message, remedy } = asFailure(thrown)
+      await work.tell({
+        ...work.verified,
+        state: 'failed',
+        waits: null,
+        endedAt: iso(),
+        problem: { message, remedy },
+      })
+      await this.run.log('warning', `A verification failed: ${message}`, remedy)
+    }
+  }
+}
+
+async function byRows(work: LaneWork, sides: LaneSides): Promise<void> {
+  const { open, signal } = work
+  const expected = open.rowsThere(sides.lane) ?? sides.lane.plan.rows
+  const strip = { rows: Math.max(1, Math.ceil(expected / BUCKETS)), differences: [] }
+  await work.tell({ ...work.verified, level: 'rows', atSource: 0, atTarget: 0, strip })
+  let waiting: Question[] = []
+  let settling: Promise<void> | undefined
+  let failed: { thrown: unknown } | undefined
+  const settleSome = async () => {
+    while (waiting.length >= TOGETHER || (waiting.length > 0 && work.verified.state === 'settling')) {
+      const some = waiting.splice(0, TOGETHER)
+      if (differing(work.verified) >= MOST_DIFFERENCES) {
+        work.verified = { ...work.verified, unsettled: work.verified.unsettled + some.length }
+        continue
+      }
+      const settled = await settle(some, sides, open, clock => work.landed(clock))
+      await work.keep(settled.found)
+      work.verified = counted(work.verified, settled)
+    }
+  }
+  const settleBeside = () => {
+    settling ??= settleSome()
+      .catch((thrown: unknown) => void (failed = { thrown }))
+      .finally(() => (settling = undefined))
+    return settling
+  }
+  const comparing = orderedComparison(sides.sourceLines(signal), sides.targetLines(signal), sides.verified)
+  for await (const { atSource, atTarget, equal, questions } of comparing) {
+    if (failed) throw failed.thrown
+    const before = work.verified.atSource ?? 0
+    for (const { key, after } of questions) waiting.push({ key, at: before + after })
+    for (const key of sides.takeUnmade()) waiting.push({ key, at: before })
+    const { verified } = work
+    await work.went({
+      ...verified,
+      atSource: (verified.atSource ?? 0) + atSource,
+      atTarget: (verified.atTarget ?? 0) + atTarget,
+      equal: verified.equal + equal,
+    })
+    if (waiting.length >= TOGETHER) {
+      const beside = settleBeside()
+      if (waiting.length > MOST_WAITING) await beside
+    }
+  }
+  await settling
+  if (failed) throw failed.thrown
+  await work.tell({ ...work.verified, state: 'settling' })
+  await settleBeside()
+  if (failed) throw (failed as { thrown: unknown }).thrown
+}
+
+/** Whether the numbers of rows are to be the same. */
+function countsSay({ plan, shaper }: WorkingLane): boolean {
+  return plan.scope === null && plan.there !== 'add' && !shaper.keepsDeleted
+}
+
+function said({ plan }: WorkingLane, verified: LaneVerified): ['info' | 'warning', string] {
+  const n = (rows: number | null) => (rows === null ? 'an unknown number of' : rows.toLocaleString('en'))
+  const table = printName(plan.target)
+  const { level, atSource, atTarget, equal, inMotion, held } = verified
+  if (level === 'counts')
+    return [
+      agrees(verified) === true ? 'info' : 'warning',
+      `Counted ${table}: ${n(atSource)} rows at the source, ${n(atTarget)} at the target.`,
+    ]
+  const found = differing(verified)
+  const more = [
+    ...(held > 0 ? [`${n(held)} are held`] : []),
+    ...(inMotion > 0 ? [`${n(inMotion)} in motion`] : []),
+  ]
+  const what = [`${n(equal)} rows are equal`, `${found === 0 ? 'none' : n(found)} differ`, ...more].join(', ')
+  return [found + held > 0 ? 'warning' : 'info', `Verified ${table}: ${what}.`]
+}
