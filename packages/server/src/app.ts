@@ -16,6 +16,7 @@ import { fileRoutes } from './routes/files.ts'
 import { nameRoutes } from './routes/names.ts'
 import { planRoutes } from './routes/plan.ts'
 import { heldRoutes } from './routes/held.ts'
+import { verificationRoutes } from './routes/verifications.ts'
 import { rewindRoutes } from './routes/rewind.ts'
 import { rehearsalRoutes } from './routes/rehearsal.ts'
 import { eventRoutes } from './routes/events.ts'
@@ -47,7 +48,7 @@ export function createApp(services: Services): Koa {
   app.use(readBody)
   app.use(plainBodyOnly)
   const router = new Router({ prefix: '/api' })
-  for (const name of ['id', 'ticket']) {
+  for (const name of ['id', 'ticket', 'verification']) {
     router.param(name, (id, _ctx, next) => {
       refuseStrangeId(id)
       return next()
@@ -64,6 +65,7 @@ export function createApp(services: Services): Koa {
   rehearsalRoutes(router, services)
   rewindRoutes(router, services)
   heldRoutes(router, services)
+  verificationRoutes(router, services)
   logRoutes(router, services)
   queryRoutes(router, services)
   eventRoutes(router, services)

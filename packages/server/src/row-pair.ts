@@ -2,10 +2,10 @@ import type { RowPair } from '@tide/core/api/rows'
 import { Failure } from '@tide/core/failure'
 import { connectionOf } from '@tide/core/definition/origins'
 import type { PipelineRecord } from '@tide/core/definition/pipeline'
-import { madeOf } from '@tide/core/plan/lane'
+import { madeOf, type Lane } from '@tide/core/plan/lane'
 import { sameValue } from '@tide/core/records/same'
-import { keyOf, type Key, type Value } from '@tide/core/records/value'
-import { madeColumns, type Coming } from '@tide/core/shape/written'
+import { keyOf, type Key, type Row, type Value } from '@tide/core/records/value'
+import { madeColumns, type Coming, type Made } from '@tide/core/shape/written'
 import { keyedHash } from '@tide/engine/keyed-hash'
 import type { Services } from './services.ts'
 
@@ -53,8 +53,19 @@ export async function rowPair(
         session.row({ dataset: lane.target, columns: lane.writes, key: lane.key }, there),
       )
     : null
+  return pairOf(lane, made, wanted, source, target)
+}
+
+/** The columns that are made of the source's row, on both sides. `source`, `target`: in the order in which they are read and written. */
+export function pairOf(
+  lane: Lane,
+  made: readonly Made[],
+  key: Key,
+  source: Row | null,
+  target: Row | null,
+): RowPair {
   return {
-    key: [...wanted],
+    key: [...key],
     fields: lane.writes.flatMap((column, i) => {
       const { ofRow, make } = made[i]!
       if (!ofRow) return []

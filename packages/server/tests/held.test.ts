@@ -1,6 +1,7 @@
 /** Rows that real targets will not take: all others land, and what is held lands whole once it is corrected or fits. */
 import { afterAll, beforeAll, describe, expect, test } from '@jest/globals'
-import type { HeldAnswer, HeldOutcome, HeldOverview } from '@tide/core/api/held'
+import type { ErrandOutcome } from '@tide/core/api/errand'
+import type { HeldAnswer, HeldOverview } from '@tide/core/api/held'
 import type { PipelineStatus } from '@tide/core/api/pipelines'
 import { datasetId } from '@tide/core/records/dataset'
 import { join } from 'node:path'
@@ -62,7 +63,7 @@ describe.each(TARGETS)('$to', ({ to, bad, prepare, mended }) => {
     const query = new URLSearchParams({ table: datasetId(dataset), cause })
     return call<HeldAnswer[]>(url, 'GET', `/pipelines/${id}/held/records?${query}`)
   }
-  const settle = (deed: object) => call<HeldOutcome>(url, 'POST', `/pipelines/${id}/held`, deed)
+  const settle = (deed: object) => call<ErrandOutcome>(url, 'POST', `/pipelines/${id}/held`, deed)
   const caughtUp = () =>
     eventually(async () => {
       const { reason, backlog, state } = await status()

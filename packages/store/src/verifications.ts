@@ -164,6 +164,14 @@ export class Verifications {
     return found.map(one => this.opened(one))
   }
 
+  async isOf(pipeline: string, id: string): Promise<boolean> {
+    const found = await this.db
+      .select({ id: verification.id })
+      .from(verification)
+      .where(and(eq(verification.id, id), eq(verification.pipeline, pipeline)))
+    return found.length > 0
+  }
+
   /** The record that runs a lane, and its place there. */
   async placeOf(id: string, lane: number): Promise<{ run: string; index: number } | undefined> {
     const [found] = await this.db

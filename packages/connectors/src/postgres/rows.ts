@@ -12,8 +12,8 @@ import { inTransaction } from './transaction.ts'
 
 /** Of a value that is read for itself. */
 const LARGEST_VALUE_BYTES = 128 * 2 ** 20
-/** So many parts of keys go into one statement. */
-const PARTS_AT_ONCE = 10_000
+/** So many keys go into one statement. */
+const KEYS_AT_ONCE = 2_000
 
 /** The row of this key, or the last in key order. */
 export async function readRow(pool: Pool, table: KeyedTable, key: Key | null): Promise<Row | null> {
@@ -24,9 +24,8 @@ export async function readRow(pool: Pool, table: KeyedTable, key: Key | null): P
 
 export async function readRows(pool: Pool, table: KeyedTable, keys: readonly Key[]): Promise<Row[]> {
   const rows: Row[] = []
-  const atOnce = Math.floor(PARTS_AT_ONCE / table.key.length)
-  for (let at = 0; at < keys.length; at += atOnce)
-    rows.push(...(await readTypable(pool, table, keys.slice(at, at + atOnce))))
+  for (let at = 0; at < keys.length; at += KEYS_AT_ONCE)
+    rows.push(...(await readTypable(pool, table, keys.slice(at, at + KEYS_AT_ONCE))))
   return rows
 }
 
@@ -49,19 +48,19 @@ async function readTypable(pool: Pool, table: KeyedTable, keys: readonly Key[]):
 function read(pool: Pool, table: KeyedTable, keys: readonly Key[]): Promise<Row[]> {
   const { columns, key } = table
   const typeOf = (part: string) => columns.find(column => column.name === part)!.nativeType
-  const parts = key.map(part => `t.${ident(part)}`).join(', ')
-  const values = keys.map(
-    (_, row) => `(${key.map((part, i) => `$${row * key.length + i + 1}::text::${typeOf(part)}`).join(', ')})`,
-  )
-  const where = `(${parts}) IN (${values.join(', ')})`
-  return select(pool, table, where, keys.flat(), keys.length === 1 ? keys[0]! : null)
+  const parts = key.map((_, i) => `$${i + 1}::text[]`).join(', ')
+  const asked = key.map((part, i) => `k.k${i}::${typeOf(part)}`).join(', ')
+  const where = `(${key.map(part => `t.${ident(part)}`).join(', ')}) IN
+    (SELECT ${asked} FROM unnest(${parts}) AS k(${key.map((_, i) => `k${i}`).join(', ')}))`
+  const values = key.map((_, i) => keys.map(parts => parts[i]!))
+  return select(pool, table, where, values, keys.length === 1 ? keys[0]! : null)
 }
 
 async function select(
   pool: Pool,
   { dataset, columns, key, only }: KeyedTable,
   where: string,
-  values: readonly string[],
+  values: readonly (readonly string[])[],
   told: Key | null,
 ): Promise<Row[]> {
   // A text longer than the driver can make would end the process.

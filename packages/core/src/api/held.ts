@@ -14,12 +14,6 @@ export interface HeldAnswer extends Omit<HeldRecord, 'identity' | 'table' | 'pip
   behind: number
 }
 
-/** What was asked of held records, and what has come of it; `waiting`: the pipeline gets to it when it goes on. */
-export interface HeldOutcome {
-  state: 'waiting' | 'done' | 'refused'
-  outcome: string | null
-}
-
 /** Records of one cause. */
 export interface HeldGroup {
   pipeline: string

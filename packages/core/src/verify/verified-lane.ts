@@ -1,5 +1,6 @@
 /** What of a lane can be held against its source: which columns, by which key, in which order. */
 import { madeColumns, type Shaping } from '../shape/written.ts'
+import type { Column } from '../records/column.ts'
 import { takenFrom, type Lane, type WrittenColumn } from '../plan/lane.ts'
 import type { LogicalType } from '../records/types.ts'
 
@@ -46,10 +47,10 @@ export function verifiedLane(lane: Lane, shaping: Shaping): VerifiedLane | { bec
     if (column.value.from === 'origin' || column.value.from === 'constant') continue
     const source = takenFrom(column)
     if (source === undefined) return { because: `its key ${name} is not taken from the source as it is` }
-    const { type } = lane.reads.find(one => one.name === source)!
+    const read = lane.reads.find(one => one.name === source)!
     keyPlaces.push(writes.indexOf(column))
     sourceKey.push(source)
-    order.push(NUMBERS.has(type.kind) && NUMBERS.has(column.type.kind) ? 'number' : 'text')
+    order.push(isNumber(read) && isNumber(column) ? 'number' : 'text')
   }
   if (keyPlaces.length === 0) return { because: 'its rows have no key' }
   const plain = (column: WrittenColumn) => {
@@ -71,4 +72,9 @@ export function verifiedLane(lane: Lane, shaping: Shaping): VerifiedLane | { bec
       ?.name,
     keepsOthers: lane.deletes === 'keep' || lane.there === 'add',
   }
+}
+
+/** Numbers without limits are texts at some targets. */
+function isNumber({ type, nativeType }: Pick<Column, 'type' | 'nativeType'>): boolean {
+  return NUMBERS.has(type.kind) && !/char|text/i.test(nativeType)
 }

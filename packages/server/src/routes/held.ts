@@ -1,11 +1,12 @@
 /** Rows that targets would not take, and what people do with them. */
 import type Router from '@koa/router'
-import type { HeldAnswer, HeldOutcome, HeldOverview } from '@tide/core/api/held'
+import type { HeldAnswer, HeldOverview } from '@tide/core/api/held'
 import type { HeldDeed } from '@tide/core/definition/held'
 import { runsOf } from '@tide/core/definition/pipeline'
 import { Failure } from '@tide/core/failure'
 import { madeOf } from '@tide/core/plan/lane'
 import { datasetId, datasetOf } from '@tide/core/records/dataset'
+import { outcomeOf } from '../errand-outcome.ts'
 import { pipelineRecord } from '../pipeline-record.ts'
 import type { Services } from '../services.ts'
 import { valid } from '../validate.ts'
@@ -13,9 +14,6 @@ import { valid } from '../validate.ts'
 const PAGE = 100
 /** So many records are done something with at once. */
 const AT_ONCE = 10_000
-/** For so long the answer waits for what comes of it. */
-const WAIT_MS = 15_000
-const LOOK_MS = 150
 
 const id = { type: 'integer', minimum: 1, maximum: Number.MAX_SAFE_INTEGER }
 const table = { type: 'string', title: 'Table', maxLength: 1000 }
@@ -143,16 +141,4 @@ async function overview(services: Services, of?: string): Promise<HeldOverview> 
     }
   })
   return { groups, rows: groups.reduce((sum, { rows }) => sum + rows, 0) }
-}
-
-/** What stands still gets to it later. */
-async function outcomeOf({ store }: Services, errand: string, stands: boolean): Promise<HeldOutcome> {
-  const end = Date.now() + (stands ? 0 : WAIT_MS)
-  for (;;) {
-    const found = await store.errands.get(errand)
-    if (found && (found.state === 'done' || found.state === 'refused'))
-      return { state: found.state, outcome: found.outcome }
-    if (Date.now() >= end) return { state: 'waiting', outcome: null }
-    await new Promise(resolve => setTimeout(resolve, LOOK_MS))
-  }
 }

@@ -1,4 +1,5 @@
-import type { HeldGroup, HeldOutcome } from '@tide/core/api/held'
+import type { ErrandOutcome } from '@tide/core/api/errand'
+import type { HeldGroup } from '@tide/core/api/held'
 import { datasetId, printName } from '@tide/core/records/dataset'
 import { useState } from 'react'
 import { useParams, useSearchParams } from 'react-router'
@@ -17,7 +18,7 @@ export function HeldPage() {
   const { run } = useParams()
   const [search] = useSearchParams()
   const held = useHeld()
-  const [outcome, setOutcome] = useState<HeldOutcome>()
+  const [outcome, setOutcome] = useState<ErrandOutcome>()
   const groups = held.data?.groups ?? []
   const open = groups.find(
     group =>

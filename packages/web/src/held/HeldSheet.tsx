@@ -1,4 +1,5 @@
-import type { HeldAnswer, HeldGroup, HeldOutcome } from '@tide/core/api/held'
+import type { ErrandOutcome } from '@tide/core/api/errand'
+import type { HeldAnswer, HeldGroup } from '@tide/core/api/held'
 import { datasetId, printName } from '@tide/core/records/dataset'
 import { useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
@@ -14,9 +15,9 @@ import { LetBe } from './LetBe.tsx'
 
 interface HeldSheetProps {
   group: HeldGroup
-  outcome: HeldOutcome | undefined
+  outcome: ErrandOutcome | undefined
   /** What has come of something; when no more is held, the sheet is not there to say so. */
-  tell: (outcome: HeldOutcome | undefined) => void
+  tell: (outcome: ErrandOutcome | undefined) => void
 }
 
 /** The records of one cause: what would not do, row by row, and what to do about it. */
@@ -38,7 +39,7 @@ export function HeldSheet({ group, outcome, tell }: HeldSheetProps) {
     setError(undefined)
     tell(undefined)
     try {
-      tell(await api<HeldOutcome>('POST', `/pipelines/${run}/held`, deed))
+      tell(await api<ErrandOutcome>('POST', `/pipelines/${run}/held`, deed))
     } finally {
       setBusy(false)
       await queries.invalidateQueries({ queryKey: ['held records'] })
@@ -160,7 +161,7 @@ function Why({ of: { column, reason } }: { of: Pick<HeldAnswer, 'column' | 'reas
   )
 }
 
-export function Outcome({ outcome }: { outcome: HeldOutcome | undefined }) {
+export function Outcome({ outcome }: { outcome: ErrandOutcome | undefined }) {
   if (!outcome) return null
   if (outcome.state === 'waiting')
     return (

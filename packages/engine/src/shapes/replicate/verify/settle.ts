@@ -32,7 +32,7 @@ export async function settle(
 ): Promise<Settled> {
   const { verified, lane, keyId } = sides
   const settled: Settled = { equal: 0, found: [], inMotion: 0 }
-  let left = [...new Map(questions.map(one => [keyId(one.key), one]))]
+  let left = questions.map(one => [keyId(one.key), one] as const)
   const expected = () =>
     sides.expected(
       left.map(([, { key }]) => key),

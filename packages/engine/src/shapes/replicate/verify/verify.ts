@@ -9,6 +9,7 @@ import {
 } from '@tide/core/definition/verification'
 import { asFailure, Failure } from '@tide/core/failure'
 import { printName } from '@tide/core/records/dataset'
+import type { Key } from '@tide/core/records/value'
 import type { Shaping } from '@tide/core/shape/written'
 import { orderedComparison } from '@tide/core/verify/ordered-comparison'
 import type { Run } from '../../shape.ts'
@@ -22,6 +23,8 @@ import { Ended, LaneWork } from './work.ts'
 /** So many rows in question are looked at again together, and so many may wait for that before reading waits, too. */
 const TOGETHER = 1_000
 const MOST_WAITING = 10_000
+/** So many rows can be in question in all. */
+const MOST_QUESTIONS = 1_000_000
 
 export class Verifying {
   private readonly run: Run
@@ -109,7 +112,7 @@ async function byRows(work: LaneWork, sides: LaneSides): Promise<void> {
   const expected = open.rowsThere(sides.lane) ?? sides.lane.plan.rows
   const strip = { rows: Math.max(1, Math.ceil(expected / BUCKETS)), differences: [] }
   await work.tell({ ...work.verified, level: 'rows', atSource: 0, atTarget: 0, strip })
-  let waiting: Question[] = []
+  const waiting: Question[] = []
   let settling: Promise<void> | undefined
   let failed: { thrown: unknown } | undefined
   const settleSome = async () => {
@@ -130,12 +133,21 @@ async function byRows(work: LaneWork, sides: LaneSides): Promise<void> {
       .finally(() => (settling = undefined))
     return settling
   }
+  // Where one side has a row earlier than the other, both are in question.
+  const known = new Set<string>()
+  const ask = (key: Key, at: number) => {
+    const id = sides.keyId(key)
+    if (known.has(id)) return
+    if (known.size === MOST_QUESTIONS) throw tooMany(sides)
+    known.add(id)
+    waiting.push({ key, at })
+  }
   const comparing = orderedComparison(sides.sourceLines(signal), sides.targetLines(signal), sides.verified)
   for await (const { atSource, atTarget, equal, questions } of comparing) {
     if (failed) throw failed.thrown
     const before = work.verified.atSource ?? 0
-    for (const { key, after } of questions) waiting.push({ key, at: before + after })
-    for (const key of sides.takeUnmade()) waiting.push({ key, at: before })
+    for (const { key, after } of questions) ask(key, before + after)
+    for (const key of sides.takeUnmade()) ask(key, before)
     const { verified } = work
     await work.went({
       ...verified,
@@ -153,6 +165,14 @@ async function byRows(work: LaneWork, sides: LaneSides): Promise<void> {
   await work.tell({ ...work.verified, state: 'settling' })
   await settleBeside()
   if (failed) throw (failed as { thrown: unknown }).thrown
+}
+
+function tooMany({ verified: { lane } }: LaneSides): Failure {
+  return new Failure(
+    'refused',
+    `More than ${MOST_QUESTIONS.toLocaleString('en')} rows of ${printName(lane.target)} are not the same on both sides.`,
+    'Copy the table again.',
+  )
 }
 
 /** Whether the numbers of rows are to be the same. */
