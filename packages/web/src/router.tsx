@@ -7,6 +7,7 @@ import { Lost } from './frame/Lost.tsx'
 import { HeldPage } from './held/HeldPage.tsx'
 import { LogPage } from './log/LogPage.tsx'
 import { MapPage } from './map/MapPage.tsx'
+import { AgreementSection } from './pipelines/agreement/AgreementSection.tsx'
 import { HeldSection } from './pipelines/HeldSection.tsx'
 import { NowSection } from './pipelines/NowSection.tsx'
 import { PipelineLog } from './pipelines/PipelineLog.tsx'
@@ -38,6 +39,7 @@ export const router = createBrowserRouter([
               { index: true, element: <NowSection /> },
               { path: 'rows', element: <RowsSection /> },
               { path: 'held', element: <HeldSection /> },
+              { path: 'agreement', element: <AgreementSection /> },
               { path: 'setup', element: <SetupSection /> },
               { path: 'log', element: <PipelineLog /> },
             ],

@@ -20,6 +20,7 @@ const SECTIONS = [
   { to: '', title: 'Now' },
   { to: 'rows', title: 'Rows' },
   { to: 'held', title: 'Held' },
+  { to: 'agreement', title: 'Agreement' },
   { to: 'setup', title: 'Setup' },
   { to: 'log', title: 'Log' },
 ]

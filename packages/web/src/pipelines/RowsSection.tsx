@@ -7,8 +7,8 @@ import { api } from '../api/client.ts'
 import { Button, TextButton } from '../parts/Button.tsx'
 import { SelectField, TextField } from '../parts/Field.tsx'
 import { ErrorNotice } from '../parts/Notice.tsx'
-import { SideBySide } from '../parts/SideBySide.tsx'
 import { laneTitle } from './laneTitle.ts'
+import { RowSides } from './RowSides.tsx'
 
 const LOOK_EVERY_MS = 1_000
 
@@ -75,7 +75,7 @@ export function RowsSection() {
       <div className="mt-4">
         <ErrorNotice error={last.error ?? pair.error} />
         {last.data?.key.length === 0 && <p className="text-ink-2">The table is empty at the source.</p>}
-        {pair.data && <Sides pair={pair.data} fromName={fromName} toName={toName} />}
+        {pair.data && <RowSides pair={pair.data} fromName={fromName} toName={toName} />}
       </div>
     </section>
   )
@@ -105,36 +105,5 @@ function KeyForm({ names, pair, look }: { names: string[]; pair: RowPair; look: 
         Look
       </Button>
     </form>
-  )
-}
-
-function Sides({ pair, fromName, toName }: { pair: RowPair; fromName: string; toName: string }) {
-  if (!pair.atSource && !pair.atTarget)
-    return <p className="text-ink-2">There is no such row on either side.</p>
-  const differing = pair.fields.filter(({ same }) => !same).length
-  const said = !pair.atSource
-    ? `Only ${toName} has this row.`
-    : !pair.atTarget
-      ? `Only ${fromName} has this row.`
-      : differing === 0
-        ? 'Both sides are equal.'
-        : `${differing} of ${pair.fields.length} fields differ.`
-  return (
-    <>
-      <p className="mb-2 font-semibold" role="status">
-        {said}
-      </p>
-      <SideBySide
-        leftTitle={pair.atSource ? fromName : `${fromName}, no such row`}
-        rightTitle={pair.atTarget ? toName : `${toName}, no such row`}
-        pairs={pair.fields.map(({ name, source, there, same, inKey }) => ({
-          name,
-          left: source,
-          right: there,
-          same,
-          keep: inKey,
-        }))}
-      />
-    </>
   )
 }
