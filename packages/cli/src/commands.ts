@@ -1,15 +1,18 @@
-/** What `tide` does. Each command returns its exit code: 0 as it should be, 1 refused, 2 differs from what is running. */
+/** What `tide` does. Each command returns its exit code: 0 as it should be, 1 refused, 2 differs from what it should be. */
 import type { FileAnswer } from '@tide/core/api/files'
 import type { PipelineStatus } from '@tide/core/api/pipelines'
 import type { RewindForesight } from '@tide/core/api/rewind'
 import type { CopyRun } from '@tide/core/api/runs'
+import type { VerificationAnswer } from '@tide/core/api/verification'
 import { NO_PLAN, type PlanAnswer } from '@tide/core/api/plans'
 import { isChangeable, type Definition } from '@tide/core/definition/definition'
+import { agrees, differing } from '@tide/core/definition/verification'
 import { Failure } from '@tide/core/failure'
 import { placeAsked } from '@tide/core/position/find'
 import { planMarkdown } from '@tide/core/plan/markdown'
 import { fatesSaid } from '@tide/core/plan/change'
 import { hinders } from '@tide/core/plan/note'
+import { printName } from '@tide/core/records/dataset'
 import { readFile } from 'node:fs/promises'
 import { withVariables } from './variables.ts'
 import type { Server } from './server.ts'
@@ -37,6 +40,7 @@ export interface Command {
 
 const REFUSED = 1
 const DIFFERS = 2
+const LOOK_MS = 500
 
 export const COMMANDS: Record<string, Command> = {
   check: {
@@ -137,6 +141,24 @@ export const COMMANDS: Record<string, Command> = {
       return 0
     },
   },
+  verify: {
+    takes: 'NAME',
+    does: 'holds the target against the source, and says of each lane what was found',
+    run: async asked => {
+      const { server, say, json } = asked
+      const { id } = await named(asked)
+      const begun = await server.call<{ id: string }>('POST', `/pipelines/${id}/verifications`, {})
+      for (;;) {
+        const all = await server.call<VerificationAnswer[]>('GET', `/pipelines/${id}/verifications`)
+        const { lanes } = all.find(one => one.id === begun.id)!
+        if (lanes.every(({ verified }) => verified.endedAt !== null)) {
+          say(json ? JSON.stringify(lanes, null, 2) : lanes.map(verifiedLine).join('\n'))
+          return lanes.every(({ verified }) => agrees(verified) === true) ? 0 : DIFFERS
+        }
+        await new Promise(resolve => setTimeout(resolve, LOOK_MS))
+      }
+    },
+  },
   runs: {
     takes: 'NAME',
     does: 'lists the copies of a pipeline, the newest first, with what they brought and how fast',
@@ -200,6 +222,16 @@ function statusLine({ definition, state, lagSeconds, reason, lanes }: PipelineSt
     state !== 'Following' ? '' : lagSeconds === null ? ', lag unknown' : `, ${lagSeconds.toFixed(1)} s behind`
   const why = reason ? `: ${reason.message} ${reason.remedy}` : ''
   return `${definition.name}: ${state}${lag}, ${lanes.length} tables${why}`
+}
+
+function verifiedLine({ source, origin, verified }: VerificationAnswer['lanes'][number]): string {
+  const { state, level, atSource, atTarget, equal, held, inMotion, problem } = verified
+  const name = `${printName(source)}${origin === null ? '' : ` of ${origin}`}`
+  if (state !== 'done') return `${name}: ${problem ? `${problem.message} ${problem.remedy}` : state}`
+  if (level === 'counts')
+    return `${name}: ${atSource ?? 'unknown'} rows at the source, ${atTarget} at the target`
+  const more = [...(held > 0 ? [`${held} held`] : []), ...(inMotion > 0 ? [`${inMotion} in motion`] : [])]
+  return [`${name}: ${equal} rows equal`, `${differing(verified)} differ`, ...more].join(', ')
 }
 
 function rewindLine({

@@ -69,10 +69,10 @@ export function heldSaid(deed: HeldDeed): string {
 }
 
 export function verificationSaid({ level, lanes }: Pick<AskedVerification, 'level' | 'lanes'>): string {
-  const tables = lanes.length === 1 ? '1 table' : `${lanes.length.toLocaleString('en')} tables`
+  const which = lanes.length === 1 ? '1 lane' : `${lanes.length.toLocaleString('en')} lanes`
   return level === 'counts'
-    ? `Count of the rows of ${tables} asked for.`
-    : `Verification of ${tables} asked for.`
+    ? `Count of the rows of ${which} asked for.`
+    : `Verification of ${which} asked for.`
 }
 
 export function repairSaid({ ids }: RepairDeed): string {

@@ -1,4 +1,4 @@
-import { and, asc, desc, eq, getTableColumns, gt, inArray, isNull, notInArray, sql } from 'drizzle-orm'
+import { and, asc, count, desc, eq, gt, inArray, isNotNull, isNull, notInArray, sql } from 'drizzle-orm'
 import {
   NOTHING_VERIFIED,
   type AskedLane,
@@ -133,23 +133,26 @@ export class Verifications {
       .orderBy(desc(verification.askedAt))
       .limit(limit)
     if (found.length === 0) return []
-    const repaired = sql<number>`(SELECT count(*)::int FROM ${difference} WHERE ${difference.verification} = ${verifiedLane.verification}
-        AND ${difference.lane} = ${verifiedLane.lane} AND ${difference.repairedAt} IS NOT NULL)`
-    const lanes = await this.db
-      .select({ ...getTableColumns(verifiedLane), repaired })
-      .from(verifiedLane)
-      .where(
-        inArray(
-          verifiedLane.verification,
-          found.map(({ id }) => id),
-        ),
-      )
-      .orderBy(verifiedLane.lane)
+    const ids = found.map(({ id }) => id)
+    const [lanes, repaired] = await Promise.all([
+      this.db
+        .select()
+        .from(verifiedLane)
+        .where(inArray(verifiedLane.verification, ids))
+        .orderBy(verifiedLane.lane),
+      this.db
+        .select({ verification: difference.verification, lane: difference.lane, rows: count() })
+        .from(difference)
+        .where(and(inArray(difference.verification, ids), isNotNull(difference.repairedAt)))
+        .groupBy(difference.verification, difference.lane),
+    ])
+    const repairedOf = (id: string, lane: number) =>
+      repaired.find(one => one.verification === id && one.lane === lane)?.rows ?? 0
     return found.map(one => ({
       ...one,
       lanes: lanes
         .filter(lane => lane.verification === one.id)
-        .map(({ lane, verified, repaired }) => ({ lane, verified, repaired })),
+        .map(({ lane, verified }) => ({ lane, verified, repaired: repairedOf(one.id, lane) })),
     }))
   }
 

@@ -75,15 +75,15 @@ function Summary({ results }: { results: ReturnType<typeof newestOf>[] }) {
     <>
       <b className={differ > 0 ? 'text-buoy' : ''}>
         {agree === results.length
-          ? `Both sides agree, in ${results.length === 1 ? 'its table' : `all ${plural(agree, 'table')}`}.`
+          ? `Both sides agree, in ${results.length === 1 ? 'the one lane' : `all ${plural(agree, 'lane')}`}.`
           : differ > 0
-            ? `${plural(differ, 'table does', 'tables do')} not agree.`
-            : `${plural(agree, 'table agrees', 'tables agree')}.`}
+            ? `${plural(differ, 'lane does', 'lanes do')} not agree.`
+            : `${plural(agree, 'lane agrees', 'lanes agree')}.`}
       </b>{' '}
       <span className="text-ink-2">
         {differ > 0 && agree > 0 && `${plural(agree, 'other agrees', 'others agree')}. `}
         {results.length - agree - differ > 0 &&
-          `Of ${plural(results.length - agree - differ, 'table')} it is not known.`}
+          `Of ${plural(results.length - agree - differ, 'lane')} it is not known.`}
       </span>
     </>
   )

@@ -3,7 +3,7 @@ import type { PipelineStatus } from '@tide/core/api/pipelines'
 import type { DifferenceAnswer } from '@tide/core/api/verification'
 import type { DifferenceKind } from '@tide/core/definition/verification'
 import { useInfiniteQuery, useQueryClient } from '@tanstack/react-query'
-import { useState } from 'react'
+import { useEffect, useRef, useState } from 'react'
 import { api } from '../../api/client.ts'
 import { count, moment, plural } from '../../format.ts'
 import { Outcome } from '../../held/HeldSheet.tsx'
@@ -19,8 +19,12 @@ const PAGE = 200
 
 /** Rows of a lane of which the sides do not agree: looked at one by one, and repaired. */
 export function Differences({ pipeline, of }: { pipeline: PipelineStatus; of: VerifiedLane }) {
-  const { id, fromName, toName } = pipeline
+  const { id, toName } = pipeline
   const lane = pipeline.lanes[of.lane]!
+  const origin = pipeline.origins.find(({ tag }) => tag === lane.origin)
+  const fromName = origin?.connectionName ?? pipeline.fromName
+  const place = useRef<HTMLElement>(null)
+  useEffect(() => place.current?.scrollIntoView({ block: 'start' }), [])
   const queries = useQueryClient()
   const path = `/pipelines/${id}/verifications/${of.verification.id}/lanes/${of.lane}`
   const [open, setOpen] = useState<number>()
@@ -98,7 +102,7 @@ export function Differences({ pipeline, of }: { pipeline: PipelineStatus; of: Ve
     },
   ]
   return (
-    <section className="mt-5" aria-label={`Differences of ${laneTitle(lane)}`}>
+    <section ref={place} className="mt-5 scroll-mt-12" aria-label={`Differences of ${laneTitle(lane)}`}>
       <div className="mb-2 flex items-baseline gap-3">
         <h2 className="min-w-0 flex-1 text-[14px]">
           {plural(all, 'row')} of {laneTitle(lane)} {all === 1 ? 'does' : 'do'} not agree

@@ -15,7 +15,7 @@ export function Earlier({ verifications }: { verifications: readonly Verificatio
       cell: one => (one.level === 'rows' ? 'rows' : 'counts'),
       by: one => one.level,
     },
-    { title: 'Tables', cell: one => plural(one.lanes.length, 'table'), by: one => one.lanes.length },
+    { title: 'Lanes', cell: one => plural(one.lanes.length, 'lane'), by: one => one.lanes.length },
     { title: 'What was found', cell: outcomeSaid, by: outcomeSaid },
   ]
   return (
@@ -36,6 +36,6 @@ function outcomeSaid({ lanes }: VerificationAnswer): string {
     agree === lanes.length ? 'all agree' : `${agree} of ${lanes.length} agree`,
     ...(differ > 0 ? [`${plural(differ, 'row')} ${differ === 1 ? 'differs' : 'differ'}`] : []),
     ...(repaired > 0 ? [`${plural(repaired, 'row')} repaired since`] : []),
-    ...(unknown > 0 ? [`${plural(unknown, 'table')} not known`] : []),
+    ...(unknown > 0 ? [`of ${plural(unknown, 'lane')} it is not known`] : []),
   ].join(', ')
 }

@@ -96,19 +96,28 @@ export function LaneResults({ pipeline, results, chosen, choose, runs }: LaneRes
       align: 'right',
     },
   ]
-  return <DataTable label="Lanes" columns={columns} rows={pipeline.lanes} rowKey={lane => laneTitle(lane)} />
+  // What needs a person comes first.
+  const differs = (lane: LaneStatus) => (isOpen(of(lane)) ? 0 : 1)
+  const rows = [...pipeline.lanes].sort((a, b) => differs(a) - differs(b))
+  return <DataTable label="Lanes" columns={columns} rows={rows} rowKey={lane => laneTitle(lane)} />
 }
 
 function Found({ lane }: { lane: ReturnType<typeof newestOf>['newest'] }) {
   if (!lane) return <span className="text-ink-3">not verified yet</span>
   const { verified, repaired } = lane
-  const differs = agrees(verified) === false && repaired < differing(verified) + verified.held
+  const differs = isOpen(lane)
   const failed = verified.state === 'failed'
   return (
     <span className={differs || failed ? 'font-semibold text-buoy' : isOver(verified) ? '' : 'text-ink-2'}>
       {foundSaid(verified, repaired)}
     </span>
   )
+}
+
+/** Some of what differs has not been repaired. */
+function isOpen(lane: ReturnType<typeof newestOf>['newest']): boolean {
+  if (!lane || agrees(lane.verified) !== false) return false
+  return lane.verified.level === 'counts' || lane.repaired < differing(lane.verified) + lane.verified.held
 }
 
 function When({ of, now }: { of: ReturnType<typeof newestOf> | undefined; now: number }) {

@@ -38,7 +38,7 @@ export function VerifyDialog({ pipeline, lanes, trigger }: VerifyDialogProps) {
     <Confirm
       trigger={trigger}
       title={
-        chosen.length === 1 ? `Verify ${laneTitle(chosen[0]!)}?` : `Verify ${plural(chosen.length, 'table')}?`
+        chosen.length === 1 ? `Verify ${laneTitle(chosen[0]!)}?` : `Verify ${plural(chosen.length, 'lane')}?`
       }
       verb={level === 'rows' ? 'Compare the rows' : 'Count the rows'}
       act={verify}
@@ -96,7 +96,7 @@ interface ChoiceProps {
 
 function Choice({ chosen, choose, title, says }: ChoiceProps) {
   return (
-    <label className="flex gap-2">
+    <label className="flex items-start gap-2">
       <input type="radio" name="level" className="mt-1" checked={chosen} onChange={choose} />
       <span>
         <span className="font-semibold text-ink">{title}</span>

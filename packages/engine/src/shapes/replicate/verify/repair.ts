@@ -51,7 +51,9 @@ export async function repair(
   }
   const n = (rows: number) => (rows === 1 ? '1 row' : `${rows.toLocaleString('en')} rows`)
   return [
-    ...(written > 0 ? [`${n(written)} written as they stand at the source`] : []),
+    ...(written > 0
+      ? [`${n(written)} written as ${written === 1 ? 'it stands' : 'they stand'} at the source`]
+      : []),
     ...(removed > 0 ? [`${n(removed)} that the source does not have taken away`] : []),
   ].join(', ')
 }

@@ -165,6 +165,13 @@ async function byRows(work: LaneWork, sides: LaneSides): Promise<void> {
   await work.tell({ ...work.verified, state: 'settling' })
   await settleBeside()
   if (failed) throw (failed as { thrown: unknown }).thrown
+  work.verified = asSettled(work.verified)
+}
+
+/** Rows that moved while they were read are counted as they were in the end, where both sides agree. */
+function asSettled(verified: LaneVerified): LaneVerified {
+  const { equal } = verified
+  return agrees({ ...verified, state: 'done' }) ? { ...verified, atSource: equal, atTarget: equal } : verified
 }
 
 function tooMany({ verified: { lane } }: LaneSides): Failure {
