@@ -3,7 +3,6 @@ import fc from 'fast-check'
 import type { Lane } from '../src/plan/lane.ts'
 import type { Column } from '../src/records/column.ts'
 import { csvLine } from '../src/records/csv.ts'
-import { wholeLines } from '../src/records/csv-lines.ts'
 import type { LogicalType } from '../src/records/types.ts'
 import { keyText, type Row } from '../src/records/value.ts'
 import { compareText } from '../src/scope/order.ts'
@@ -55,10 +54,18 @@ async function* cut(text: string, at: readonly number[]): AsyncGenerator<Uint8Ar
   yield bytes.subarray(from)
 }
 
+const sameBytes = (a: Uint8Array, aAt: number, b: Uint8Array, bAt: number, length: number) =>
+  Buffer.from(a.subarray(aAt, aAt + length)).equals(b.subarray(bAt, bAt + length))
+
 async function compared(of: VerifiedLane, here: Row[], there: Row[], parts: readonly number[]) {
-  const side = (rows: Row[]) => wholeLines(cut(rows.map(csvLine).join(''), parts))
+  const side = (rows: Row[], parts: readonly number[]) => cut(rows.map(csvLine).join(''), parts)
   const total = { atSource: 0, atTarget: 0, equal: 0, questions: new Set<string>() }
-  for await (const told of orderedComparison(side(here), side(there), of)) {
+  for await (const told of orderedComparison(
+    side(here, parts),
+    side(there, [...parts].reverse()),
+    of,
+    sameBytes,
+  )) {
     total.atSource += told.atSource
     total.atTarget += told.atTarget
     total.equal += told.equal

@@ -108,7 +108,10 @@ async function open(config: Config): Promise<Session> {
     query: (sql, limits) => reading(connection => query(connection, sql, limits)),
     stream: (sql, limits) => streaming(connection => queryRows(connection, sql, limits)),
     rows: (table, keys) => reading(connection => readRows(connection, table, keys)),
-    ordered: (table, limits) => streaming(connection => readOrdered(connection, table, limits)),
+    async *ordered(table, limits) {
+      const staging = await held.staging()
+      yield* streaming(connection => readOrdered(connection, table, staging, limits))
+    },
     target,
     heldAlone: `the file ${path}`,
     close: async () => {

@@ -7,12 +7,10 @@ import { DuckDBInstance } from '@duckdb/node-api'
 const QUESTIONS_UP_TO_BYTES = 1.5 * 2 ** 30
 const ENDS_AT_BYTES = 3 * 2 ** 30
 const LOOK_MS = 50
-/** About as much goes into one batch of a stream, and into one of bytes. */
+/** About as much goes into one batch of a stream. */
 const BATCH_BYTES = 4 * 2 ** 20
-const TOGETHER_BYTES = 2 ** 20
 
 /** @typedef {import('@duckdb/node-api').DuckDBConnection} Connection */
-/** @typedef {Awaited<ReturnType<Connection['stream']>>} StreamedResult */
 
 /** @type {DuckDBInstance} */
 let instance
@@ -82,12 +80,11 @@ const DO = {
       return { names, types }
     }),
   more: ({ connection, maxRows }) => watched(connection, () => more(connection, maxRows)),
-  'more bytes': ({ connection }) => moreBytes(connection),
   interrupt: ({ connection }) => connections.get(connection)?.interrupt(),
   close: () => instance?.closeSync(),
 }
 
-/** @typedef {{ names: string[], types: string[], result: StreamedResult, blobs: Uint8Array[], rows: AsyncGenerator<(string | null)[]> }} Rows */
+/** @typedef {{ names: string[], types: string[], rows: AsyncGenerator<(string | null)[]> }} Rows */
 
 /** Rows that are taken batch by batch. @type {Map<number, Rows>} */
 const streams = new Map()
@@ -110,7 +107,7 @@ async function rowsOf(connection, sql) {
       }
     }
   }
-  return { names, types, result, blobs: [], rows: rows() }
+  return { names, types, rows: rows() }
 }
 
 /** @param {(string | null)[]} row */
@@ -146,25 +143,6 @@ async function more(number, maxRows) {
     rows.push(next.value)
   }
   return { rows, done: false }
-}
-
-/** The next values of a stream of blobs, some of them together. @param {number} number */
-async function moreBytes(number) {
-  const stream = streams.get(number)
-  if (!stream) throw new Error('the rows are not there any more')
-  const { blobs } = stream
-  if (blobs.length === 0) {
-    const chunk = await stream.result.fetchChunk()
-    if (!chunk || chunk.rowCount === 0) return { bytes: new Uint8Array(0), done: true }
-    const vector = chunk.getColumnVector(0)
-    for (let i = 0; i < chunk.rowCount; i++) {
-      const blob = /** @type {import('@duckdb/node-api').DuckDBBlobValue | null} */ (vector.getItem(i))
-      if (blob) blobs.push(blob.bytes)
-    }
-  }
-  let [length, count] = [0, 0]
-  while (count < blobs.length && length < TOGETHER_BYTES) length += blobs[count++]?.length ?? 0
-  return { bytes: Buffer.concat(blobs.splice(0, count)), done: false }
 }
 
 setInterval(() => {

@@ -192,25 +192,15 @@ export class DuckdbConnection {
     }
   }
 
-  /** The bytes that statements of ours bring, each in one column; `prepare` makes the statements in the same transaction. */
-  async *readBytes(
-    prepare: () => Promise<string[]>,
+  /** Runs statements of ours in a transaction that can only read. */
+  async *reading<T>(
+    body: () => AsyncGenerator<T>,
     limits: Omit<StreamLimits, 'batchRows'>,
-  ): AsyncGenerator<Uint8Array> {
+  ): AsyncGenerator<T> {
     const guard = this.guard(limits)
-    const connection = this.number
     try {
       await this.run('BEGIN TRANSACTION READ ONLY')
-      for (const sql of await prepare()) {
-        await this.host.call('stream', { connection, sql })
-        for (let over = false; !over;) {
-          const { bytes, done } = await this.host.call<{ bytes: Uint8Array; done: boolean }>('more bytes', {
-            connection,
-          })
-          if (bytes.length > 0) yield bytes
-          over = done
-        }
-      }
+      yield* body()
     } catch (error) {
       throw guard.why ?? error
     } finally {

@@ -2,14 +2,20 @@
 import type { Key, Row } from '@tide/core/records/value'
 import type { KeyedTable, OrderedTable } from '../contract/records.ts'
 import type { StreamLimits } from '../contract/session.ts'
+import { randomUUID } from 'node:crypto'
+import { createReadStream } from 'node:fs'
+import { rm } from 'node:fs/promises'
+import { join } from 'node:path'
 import type { DuckdbConnection, HostValue } from './host.ts'
 import { canonicalText, ident, literal, tableName, typedValue } from './sql.ts'
 
 const KEYS_AT_ONCE = 2_000
-/** Of an ordered table, about so much is put together in memory at once, and about so much of it comes as one value. */
-const RANGE_BYTES = 16 * 2 ** 20
-const TOGETHER_BYTES = 64 * 1024
+/** Of an ordered table, about so much is sorted and written at once. */
+const RANGE_BYTES = 8 * 2 ** 20
+const [LEAST_RANGE_ROWS, MOST_RANGE_ROWS] = [100, 500_000]
+/** By so many rows it is estimated how large they are. */
 const LOOKED_AT_ROWS = 1_000
+const PART_BYTES = 256 * 1024
 
 /** The row of this key, or the last in key order. */
 export async function readRow(
@@ -62,10 +68,14 @@ function textOf(digits: HostValue): string | null {
   return digits === null ? null : Buffer.from(String(digits), 'hex').toString()
 }
 
-/** As CSV. Ranges of the key one after another, in one transaction, so that no more than a range must be sorted in memory. */
+/**
+ * As CSV, by way of files in the staging folder. Ranges of the key come one after another, in one transaction, so that no more than
+ * one must be sorted at once; the next is written while one is read.
+ */
 export async function* readOrdered(
   connection: DuckdbConnection,
   table: OrderedTable,
+  staging: string,
   limits: Omit<StreamLimits, 'batchRows'>,
 ): AsyncGenerator<Uint8Array> {
   const { dataset, columns, key, order, quoted, only } = table
@@ -77,34 +87,49 @@ export async function* readOrdered(
       : { by: ident(name), text, bound: (value: string) => typedValue(literal(value), type, nativeType) }
   })
   const by = parts.map(part => part.by).join(', ')
-  const fields = columns.map(({ name, type, nativeType }, i) => {
-    const text = canonicalText(ident(name), type, nativeType)
-    return quoted[i]
-      ? `coalesce('"' || replace(${text}, '"', '""') || '"', '')`
-      : `coalesce(CAST(${text} AS VARCHAR), '')`
-  })
+  const list = columns.map(
+    ({ name, type, nativeType }, i) => `${canonicalText(ident(name), type, nativeType)} AS c${i}`,
+  )
+  const inQuotes = columns.flatMap((_, i) => (quoted[i] ? [`c${i}`] : []))
+  const force = inQuotes.length > 0 ? `, FORCE_QUOTE (${inQuotes.join(', ')})` : ''
   const from = `FROM ${tableName(dataset)} WHERE ${onlyThese(only)}`
-  const line = `concat(${fields.join(`, ',', `)}, chr(10))`
-  const ends = (rows: number) =>
-    `SELECT ${parts.map((_, i) => `hex(encode(k${i}))`).join(', ')}
-       FROM (SELECT ${parts.map(({ text }, i) => `${text} AS k${i}`).join(', ')}, row_number() OVER (ORDER BY ${by}) AS n ${from})
-      WHERE n % ${rows} = 0 ORDER BY n`
-  yield* connection.readBytes(async () => {
+  const ends = async () => {
+    const size = columns.map((_, i) => `coalesce(strlen(CAST(c${i} AS VARCHAR)), 0)`).join(' + ')
     const [looked] = await connection.ask(
-      `SELECT avg(strlen(line))::VARCHAR FROM (SELECT ${line} AS line ${from} LIMIT ${LOOKED_AT_ROWS})`,
+      `SELECT avg(${size})::VARCHAR FROM (SELECT ${list.join(', ')} ${from} LIMIT ${LOOKED_AT_ROWS})`,
     )
-    const bytes = Math.max(1, Number(looked?.[0] ?? 1))
-    const rows = Math.min(200_000, Math.max(100, Math.round(RANGE_BYTES / bytes)))
-    const together = Math.max(1, Math.round(TOGETHER_BYTES / bytes))
-    const found = (await connection.ask(ends(rows))).map(row => row.map(digits => textOf(digits)!))
-    const bound = (end: readonly string[]) => `(${parts.map((part, i) => part.bound(end[i]!)).join(', ')})`
-    return [...found, undefined].map((end, i) => {
-      const after = i === 0 ? '' : ` AND (${by}) > ${bound(found[i - 1]!)}`
-      const upTo = end ? ` AND (${by}) <= ${bound(end)}` : ''
-      return `SELECT encode(string_agg(line, '' ORDER BY n))
-          FROM (SELECT ${line} AS line, row_number() OVER (ORDER BY ${by}) AS n ${from}${after}${upTo})
-          GROUP BY (n - 1) // ${together} ORDER BY (n - 1) // ${together}`
-    })
+    const rows = Math.round(RANGE_BYTES / Math.max(1, Number(looked?.[0] ?? 1)))
+    const found = await connection.ask(
+      `SELECT ${parts.map((_, i) => `hex(encode(k${i}))`).join(', ')}
+         FROM (SELECT ${parts.map(({ text }, i) => `${text} AS k${i}`).join(', ')}, row_number() OVER (ORDER BY ${by}) AS n ${from})
+        WHERE n % ${Math.min(MOST_RANGE_ROWS, Math.max(LEAST_RANGE_ROWS, rows))} = 0 ORDER BY n`,
+    )
+    return found.map(row => row.map(digits => textOf(digits)!))
+  }
+  const bound = (end: readonly string[]) => `(${parts.map((part, i) => part.bound(end[i]!)).join(', ')})`
+  const written = async (after: readonly string[] | undefined, upTo: readonly string[] | undefined) => {
+    const file = join(staging, `ordered-${randomUUID()}.csv`)
+    const within = `${after ? ` AND (${by}) > ${bound(after)}` : ''}${upTo ? ` AND (${by}) <= ${bound(upTo)}` : ''}`
+    const rows = `SELECT ${list.join(', ')} ${from}${within} ORDER BY ${by}`
+    await connection.run(`COPY (${rows}) TO ${literal(file)} (FORMAT csv, HEADER false${force})`)
+    return file
+  }
+  yield* connection.reading(async function* () {
+    const places = [undefined, ...(await ends()), undefined]
+    let next: Promise<string> | undefined
+    try {
+      for (let i = 1; i <= places.length; i++) {
+        const file = await next
+        next = i < places.length ? written(places[i - 1], places[i]) : undefined
+        next?.catch(() => {}) // whoever wants it hears of it above
+        if (file === undefined) continue
+        yield* createReadStream(file, { highWaterMark: PART_BYTES })
+        await rm(file, { force: true })
+      }
+    } finally {
+      const left = await next?.catch(() => undefined)
+      if (left !== undefined) await rm(left, { force: true })
+    }
   }, limits)
 }
 

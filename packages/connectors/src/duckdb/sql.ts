@@ -183,15 +183,19 @@ export function canonicalText(column: string, type: LogicalType, targetType: str
   if (targetType === 'VARCHAR') return column
   switch (type.kind) {
     case 'bool':
-      return `left(${text}, 1)`
-    case 'decimal':
+      return `CASE WHEN ${column} THEN 't' WHEN NOT ${column} THEN 'f' END`
+    case 'decimal': {
       // Where all digits are behind the point, it writes no zero before it.
-      return `regexp_replace(${text}, '^(-?)\\.', '\\10.')`
+      const [, precision, scale] = /^DECIMAL\((\d+),(\d+)\)$/.exec(targetType) ?? []
+      return precision !== scale ? text : `regexp_replace(${text}, '^(-?)\\.', '\\10.')`
+    }
     case 'float':
-      return `replace(replace(${text}, 'inf', 'Infinity'), 'nan', 'NaN')`
+      return `CASE WHEN NOT isfinite(${column}) THEN replace(replace(${text}, 'inf', 'Infinity'), 'nan', 'NaN')
+        WHEN suffix(${text}, '.0') THEN left(${text}, -2) ELSE ${text} END`
     case 'date':
     case 'timestamp':
-      return `regexp_replace(${text}, '^(\\S+) \\(BC\\)(.*)$', '\\1\\2 BC')`
+      return `CASE WHEN ${column} < CAST('0001-01-01' AS ${targetType})
+        THEN regexp_replace(${text}, '^(\\S+) \\(BC\\)(.*)$', '\\1\\2 BC') ELSE ${text} END`
     case 'binary':
       return `'\\x' || lower(hex(${column}))`
     case 'list':

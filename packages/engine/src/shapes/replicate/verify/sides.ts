@@ -67,16 +67,15 @@ export class LaneSides {
     const where = lane.scope === null ? {} : { where: lane.scope }
     const table = { dataset, columns, key, order, quoted, ...where }
     const shape = copiedShaper(lane, this.shaping)
-    for await (const lines of wholeLines(this.source.ordered(table, { timeoutMs: READ_MS, signal }))) {
-      if (!shape) yield lines
-      else yield this.shaped(lines, shape)
-    }
+    const rows = this.source.ordered(table, { timeoutMs: READ_MS, signal })
+    if (!shape) yield* rows
+    else for await (const lines of wholeLines(rows)) yield this.shaped(lines, shape)
   }
 
-  async *targetLines(signal: AbortSignal): AsyncGenerator<Uint8Array> {
+  targetLines(signal: AbortSignal): AsyncGenerator<Uint8Array> {
     const { order, quotedAtTarget: quoted } = this.verified
     const table = { ...this.targetTable, order, quoted }
-    yield* wholeLines(this.target.ordered(table, { timeoutMs: READ_MS, signal }))
+    return this.target.ordered(table, { timeoutMs: READ_MS, signal })
   }
 
   /** What should be at the target under these keys, as it stands at the source now. `swept`: up to when rows were looked for that time moves. */

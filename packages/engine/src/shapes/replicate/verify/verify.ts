@@ -11,7 +11,7 @@ import { asFailure, Failure } from '@tide/core/failure'
 import { printName } from '@tide/core/records/dataset'
 import type { Key } from '@tide/core/records/value'
 import type { Shaping } from '@tide/core/shape/written'
-import { orderedComparison } from '@tide/core/verify/ordered-comparison'
+import { orderedComparison, type SameBytes } from '@tide/core/verify/ordered-comparison'
 import type { Run } from '../../shape.ts'
 import type { WorkingLane } from '../lanes.ts'
 import type { OpenPipeline } from '../open.ts'
@@ -142,7 +142,12 @@ async function byRows(work: LaneWork, sides: LaneSides): Promise<void> {
     known.add(id)
     waiting.push({ key, at })
   }
-  const comparing = orderedComparison(sides.sourceLines(signal), sides.targetLines(signal), sides.verified)
+  const comparing = orderedComparison(
+    sides.sourceLines(signal),
+    sides.targetLines(signal),
+    sides.verified,
+    sameBytes,
+  )
   for await (const { atSource, atTarget, equal, questions } of comparing) {
     if (failed) throw failed.thrown
     const before = work.verified.atSource ?? 0
@@ -167,6 +172,9 @@ async function byRows(work: LaneWork, sides: LaneSides): Promise<void> {
   if (failed) throw (failed as { thrown: unknown }).thrown
   work.verified = asSettled(work.verified)
 }
+
+const sameBytes: SameBytes = (a, aAt, b, bAt, length) =>
+  Buffer.compare(a.subarray(aAt, aAt + length), b.subarray(bAt, bAt + length)) === 0
 
 /** Rows that moved while they were read are counted as they were in the end, where both sides agree. */
 function asSettled(verified: LaneVerified): LaneVerified {
