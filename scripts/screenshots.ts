@@ -1,5 +1,6 @@
 // `npm run screenshots [-- URL]`: pictures of the main views from the running demo world, for the README.
 import { mkdir, writeFile } from 'node:fs/promises'
+import pg from 'pg'
 import { By, Key, until, type WebDriver } from 'selenium-webdriver'
 import { openBrowser } from '../e2e/browser.ts'
 
@@ -52,6 +53,26 @@ async function addColumnRule(
     .findElement(By.xpath(`./option[.="${deed}"]`))
     .click()
   await write(driver, `[aria-label="Pattern of column rule ${number}"]`, pattern)
+}
+
+const button = (driver: WebDriver, text: string) =>
+  driver.wait(until.elementLocated(By.xpath(`//button[.="${text}"]`)), 5000)
+
+/** At the simulated site, in a session whose changes no trigger sees. */
+async function changeBehindItsBack(): Promise<void> {
+  const client = new pg.Client({
+    host: '127.0.0.1',
+    port: Number(new URL(base).port) + 11,
+    user: 'osier',
+    password: 'willow-and-water',
+    database: 'alderbank',
+  })
+  await client.connect()
+  await client.query(`SET session_replication_role = replica;
+    UPDATE nursery.inspections SET remarks = 'leaves curl, mites likely', vigour = 0.31 WHERE inspection_id = 5000;
+    UPDATE nursery.inspections SET grade = 'C' WHERE inspection_id = 5001;
+    DELETE FROM nursery.inspections WHERE inspection_id = 1000`)
+  await client.end()
 }
 
 /** At the simulated site, somebody enters an area that is no number. */
@@ -107,6 +128,19 @@ const VIEWS: { name: string; path: string; before?: (driver: WebDriver) => Promi
       await measureWrongly(['House+3', 'House+7'])
       await driver.wait(until.elementLocated(By.css('main tbody a')), 15_000).click()
       await driver.wait(until.elementLocated(By.css('main tbody button')), 5000).click()
+    },
+  },
+  {
+    name: 'agreement',
+    path: `/pipelines/${pipeline}/agreement`,
+    before: async driver => {
+      await changeBehindItsBack()
+      await (await button(driver, 'Verify …')).click()
+      await (await button(driver, 'Compare the rows')).click()
+      const look = By.css('[aria-label="Differences of nursery.inspections of alderbank"]')
+      await driver.wait(until.elementLocated(look), 60_000).click()
+      await (await button(driver, '5000')).click()
+      await driver.wait(until.elementLocated(By.css('section mark')), 5000)
     },
   },
   {

@@ -1,7 +1,7 @@
 /**
  * Random transactions at a real source, or at several that go into the same tables, followed into several targets, while at random moments the engine is killed,
- * servers restart, connections are cut, the journal's disk fills, lanes are copied again, pipelines are rewound, values do not fit,
- * and one lane is added. In the end both
+ * servers restart, connections are cut, the journal's disk fills, lanes are copied again, pipelines are rewound, values do not fit, rows are taken away at targets, verifications are asked for,
+ * and one lane is added. In the end a verification finds what was taken away and repairs it, both
  * sides are compared row by row, and the journal's transactions with those that the source's own ledger knows.
  */
 import type { JournalInfo } from '@tide/core/api/journals'
@@ -13,6 +13,7 @@ import { join } from 'node:path'
 import { setTimeout as sleep } from 'node:timers/promises'
 import { call } from '../packages/stand-ins/src/api-call.ts'
 import { eventually, startServer, type ServerProcess } from '../e2e/server.ts'
+import { putRight, saidToDiffer } from './agreement.ts'
 import { compare, type Difference, type Rows } from './compare.ts'
 import { Random } from './random.ts'
 import type { SoakSource, SoakTarget } from './systems.ts'
@@ -156,6 +157,29 @@ export async function soak(
         await post(`/pipelines/${random.pick(pipelines)}/rewind`, { time }).catch(() => {})
       },
     ])
+    deeds.push([
+      'verified',
+      4,
+      async () => {
+        const level = random.chance(0.7) ? 'rows' : 'counts'
+        // It may be copying or retrying just now.
+        await post(`/pipelines/${random.pick(pipelines)}/verifications`, { level }).catch(() => {})
+      },
+    ])
+    const touched = new Set<string>()
+    const open = targets.flatMap(({ takeAway }, n) => (takeAway ? [{ takeAway, id: pipelines[n]! }] : []))
+    if (open.length > 0) {
+      deeds.push([
+        'rows taken away',
+        3,
+        async () => {
+          const { takeAway, id } = random.pick(open)
+          touched.add(id)
+          // It may be away just now, or the table not there yet.
+          await takeAway('soaked', random.pick(TABLES).name).catch(() => {})
+        },
+      ])
+    }
     // On the way one more table is added to each pipeline, whatever happens just then.
     const addAt = random.below(Math.ceil(faults / 2))
     let adding: Promise<unknown> = Promise.resolve()
@@ -205,13 +229,21 @@ export async function soak(
       if (end.state === 'Stopped') say(await standing(url(), pipelines))
       if (end.state === 'Stopped') throw new Error(`${end.definition.name} stopped: ${end.reason?.message}`)
     }
+    let disagreeing = 0
+    for (const id of pipelines) {
+      disagreeing += await putRight(url(), id, say)
+      if (touched.has(id)) continue
+      const wrong = await saidToDiffer(url(), id)
+      for (const one of wrong) say(`a verification was wrong: ${JSON.stringify(one)}`)
+      disagreeing += wrong.length
+    }
     const told: { ids: string[]; trimmed: boolean }[] = []
     for (const [n, { connection }] of origins.entries()) {
       const ids = await journalLedger(url(), connection)
       told.push({ ids, trimmed: (await journalStart(url(), connection)) !== journals[n]!.start })
     }
     await server.stop()
-    const total = { lost: 0, doubled: 0, different: 0 }
+    const total = { lost: 0, doubled: 0, different: disagreeing }
     const add = (what: string, difference: Omit<Difference, 'examples'>) => {
       if (difference.lost + difference.doubled + difference.different > 0)
         say(`${what}: ${JSON.stringify(difference)}`)

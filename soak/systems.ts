@@ -28,10 +28,14 @@ export interface SoakTarget {
   config: Record<string, unknown>
   restart?(how: 'SIGINT' | 'SIGQUIT'): Promise<void>
   cut?(): Promise<void>
+  /** Takes some rows of a table away, behind everybody's back. */
+  takeAway?(schemaName: string, table: string): Promise<void>
   /** Read when the engine has let go of it; `origin`: those of one of several. */
   rows(schemaName: string, table: Compared, origin?: string): Promise<Rows>
   close(): Promise<void>
 }
+
+const TAKEN_AWAY = 5
 
 const asText = { getTypeParser: () => (value: unknown) => value } as unknown as pg.CustomTypesConfig
 
@@ -147,6 +151,10 @@ export async function mariadbTarget(): Promise<SoakTarget> {
     config: { ...server.config },
     restart: how => server.restart(how === 'SIGQUIT' ? 'SIGKILL' : 'SIGTERM'),
     cut: () => cutMariadb(server),
+    takeAway: async (schemaName, table) => {
+      const client = await server.connect()
+      await client.run(`DELETE FROM ${schemaName}.${table} LIMIT ${TAKEN_AWAY}`).finally(() => client.close())
+    },
     rows: (schemaName, table, origin) =>
       mariadbRows(server, `${schemaName}.${table.name}${of(origin)}`, table),
     close: () => server.close(),
@@ -161,6 +169,13 @@ export async function postgresTarget(): Promise<SoakTarget> {
     config: { ...server.config, method: 'log' },
     restart: how => server.restart(how),
     cut: () => cutAll(server),
+    takeAway: async (schemaName, table) => {
+      const client = await server.connect()
+      const some = `SELECT ctid FROM ${schemaName}.${table} LIMIT ${TAKEN_AWAY}`
+      await client
+        .query(`DELETE FROM ${schemaName}.${table} WHERE ctid = ANY (ARRAY(${some}))`)
+        .finally(() => client.end())
+    },
     rows: (schemaName, table, origin) =>
       postgresRows(server.config, `${schemaName}.${table.name}${of(origin)}`, table),
     close: () => server.close(),
