@@ -25,12 +25,17 @@ export interface MergeSteps {
 
 /** Truncate, then rows that go, then rows as they stand in the end. Returns the puts that it could not fill. */
 export async function merge(
-  { truncate, markAll, removed, puts, fresh }: NetEffect,
+  { truncate, markAll, removed, puts, fresh, append }: NetEffect,
   steps: MergeSteps,
 ): Promise<Put[]> {
   if (truncate) await steps.empty()
   if (markAll) await steps.markAll(markAll.column, markAll.value)
-  if (fresh && puts.length > 0 && (await steps.insertFresh?.(puts))) return []
+  if ((fresh || append) && puts.length > 0 && (await steps.insertFresh?.(puts))) return []
+  if (append) {
+    await steps.stage(puts, false)
+    await steps.put(true)
+    return []
+  }
   let unfilled: Put[] = []
   if (puts.length > 0) {
     const unsent = unsentColumns(puts)

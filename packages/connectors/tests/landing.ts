@@ -145,7 +145,11 @@ export async function followOnce(
       return batch
     },
   })
-  const followed = carried.working.map((lane, i) => ({ lane, since: carried.source[i]!.since }))
+  const followed = carried.working.map((lane, i) => ({
+    lane,
+    since: carried.source[i]!.since,
+    kept: null,
+  }))
   const gatherer = new Gatherer(counting, followed, to.target!.gathering, atOnce)
   const at = (position: Position): Checkpoint => ({
     ...carried.checkpoint,

@@ -47,7 +47,7 @@ export async function planFor(
   const [kind, ...kinds] = await Promise.all(
     [to, ...sources].map(async id => (await store.connections.get(id))?.kind),
   )
-  const own = pipeline ? ((await store.pipelines.get(pipeline))?.lanes.map(lane => lane.target) ?? []) : []
+  const own = pipeline ? tablesOf((await store.pipelines.get(pipeline))?.lanes ?? []) : []
   return sessions.use(to, async targetSession => {
     const targetSide = targetSession.target
     if (!targetSide) throw new Failure('refused', 'This connection cannot be a target.', 'Choose another.')
@@ -256,14 +256,17 @@ function undecidedNote(section: PlanNote['section'], message: string, remedy: st
   return { level: 'undecided', section, message, remedy }
 }
 
+/** All tables that lanes write to, those of their history among them. */
+function tablesOf(lanes: readonly Lane[]): DatasetName[] {
+  return lanes.flatMap(({ target, history }) => (history ? [target, history.table] : [target]))
+}
+
 /** Tables that other pipelines write to in the same system, through whichever connection. */
 async function claims(services: Services, to: string, except: string | undefined): Promise<Claim[]> {
   const systemOf = await targetSystems(services)
-  const tables = (lanes: { target: DatasetName }[], name: string): Claim[] =>
-    lanes.map(lane => ({ pipeline: name, table: lane.target }))
   return (await services.store.pipelines.list())
     .filter(({ id, definition }) => id !== except && systemOf(definition.to) === systemOf(to))
-    .flatMap(({ lanes, definition }) => tables(lanes, definition.name))
+    .flatMap(({ lanes, definition }) => tablesOf(lanes).map(table => ({ pipeline: definition.name, table })))
 }
 
 /** The physical system that a connection reaches, as a text to compare. */

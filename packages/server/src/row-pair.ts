@@ -41,12 +41,7 @@ export async function rowPair(
   const wanted = key ?? (source && keyOf(source, identity))
   if (!wanted) return { key: [], fields: [], atSource: false, atTarget: false }
   const made = madeColumns(lane, { origin: lane.origin ?? '', hash: keyedHash(store.maskKey) })
-  const keyRow: Value[] = [...(source ?? [])]
-  identity.forEach((place, part) => (keyRow[place] = wanted[part]!))
-  const there = lane.key.map(name => {
-    const place = lane.writes.findIndex(column => column.name === name)
-    return made[place]!.make(keyRow, NO_MATTER_HOW)
-  })
+  const there = keyAtTarget(lane, made, source, wanted)
   // Where the source has no such row any more, it does not tell under which key the target would have it.
   const target = isKey(there)
     ? await sessions.use(definition.to, session =>
@@ -54,6 +49,18 @@ export async function rowPair(
       )
     : null
   return pairOf(lane, made, wanted, source, target)
+}
+
+/** What the key is at the target; a part is undefined where it is made of columns beside the source's key, and there is no row. */
+export function keyAtTarget(lane: Lane, made: readonly Made[], source: Row | null, key: Key): Value[] {
+  const row: Value[] = [...(source ?? [])]
+  lane.identity.forEach((name, part) => {
+    row[lane.reads.findIndex(column => column.name === name)] = key[part]!
+  })
+  return lane.key.map(name => {
+    const place = lane.writes.findIndex(column => column.name === name)
+    return made[place]!.make(row, NO_MATTER_HOW)
+  })
 }
 
 /** The columns that are made of the source's row, on both sides. `source`, `target`: in the order in which they are read and written. */

@@ -137,6 +137,17 @@ export class HeldRecords {
     return found.map(({ records, ...one }) => ({ ...this.recordOf(one), behind: records - 1 }))
   }
 
+  /** All of one row, the newest first. */
+  async ofRow(of: string, table: string, key: Key): Promise<HeldRecord[]> {
+    const found = await this.db
+      .select()
+      .from(held)
+      .where(and(eq(held.pipeline, of), eq(held.table, table), eq(held.keyHash, this.hashOf(key))))
+      .orderBy(desc(held.id))
+      .limit(AT_ONCE)
+    return found.map(one => this.recordOf(one))
+  }
+
   /** Those of a run that are closed, the newest first. */
   async closed(of: string, limit: number): Promise<HeldRecord[]> {
     const found = await this.db

@@ -126,9 +126,7 @@ export class Session {
 
   /** Rows one after another as the bytes they come in, with the back-pressure of a stream. */
   buffers(sql: string): AsyncIterable<(Buffer | null)[]> {
-    const typeCast = (field: TypeCastField) => field.buffer()
-    const query = this.connection.query({ sql, rowsAsArray: true, typeCast } as never)
-    return query.stream({ highWaterMark: 500 }) as unknown as AsyncIterable<(Buffer | null)[]>
+    return this.streamed(sql, field => field.buffer())
   }
 
   /** Rows one after another as texts, with the same back-pressure. */
@@ -136,12 +134,20 @@ export class Session {
     sql: string,
     describe: (columns: { name: string; type: string }[]) => void,
   ): AsyncIterable<(string | null)[]> {
-    const query = this.connection.query({ sql, rowsAsArray: true, typeCast: asText } as never)
-    query.on('fields', (fields: FieldPacket[] | undefined) => describe(columnsOf(fields)))
+    return this.streamed(sql, asText, describe)
+  }
+
+  private streamed<T>(
+    sql: string,
+    typeCast: (field: TypeCastField) => T | null,
+    describe?: (columns: { name: string; type: string }[]) => void,
+  ): AsyncIterable<(T | null)[]> {
+    const query = this.connection.query({ sql, rowsAsArray: true, typeCast } as never)
+    if (describe) query.on('fields', (fields: FieldPacket[] | undefined) => describe(columnsOf(fields)))
     const rows = query.stream({ highWaterMark: 500 })
     // Of a connection that is cut, it is not told.
     this.connection.once('error', error => rows.destroy(error))
-    return rows as unknown as AsyncIterable<(string | null)[]>
+    return rows as unknown as AsyncIterable<(T | null)[]>
   }
 
   async close(): Promise<void> {

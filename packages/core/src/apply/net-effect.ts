@@ -24,6 +24,8 @@ export interface NetEffect {
   puts: Put[]
   /** Every put was inserted and nothing else happened: a target that missed nothing has none of the keys. */
   fresh?: boolean
+  /** Rows that are put in beside all others, in a table without a key. */
+  append?: true
 }
 
 export interface OperationCounts {

@@ -24,6 +24,8 @@ const laneProgressSchema = Type.Object({
   differs: Type.Optional(Type.Number()),
   /** By how many rows changes had made it larger when its copy began. */
   grownBefore: Type.Optional(Type.Number()),
+  /** Its changes before here are in its history already: it was told to go back from there. */
+  kept: Type.Optional(positionSchema),
   /** Where the lane stands while it is copied beside the others and catches up; absent when it stands where they do. */
   own: Type.Optional(positionSchema),
   /** Up to when rows are looked for that time alone moves into its scope, or out of it; by our clock, ISO 8601. */

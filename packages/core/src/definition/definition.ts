@@ -91,6 +91,8 @@ const replicateSchema = Type.Object(
     ),
     /** What becomes at the target of rows that the source deletes; they go by default. */
     deletes: Type.Optional(deletesSchema),
+    /** Every change of their rows is kept in tables beside the lanes' own. */
+    history: Type.Optional(Type.Boolean()),
     /** What becomes of tables that are at the target already. */
     there: Type.Optional(thereSchema),
     /** How fast, at whose cost; what is not said is as the systems take it best. */

@@ -34,6 +34,8 @@ export const laneRuleSchema = Type.Object(
       Type.Object({ rows }, { additionalProperties: false }),
       Type.Object({ structure }, { additionalProperties: false }),
       Type.Object({ deletes: deletesSchema }, { additionalProperties: false }),
+      /** Whether every change is kept in a table beside it. */
+      Type.Object({ history: Type.Boolean() }, { additionalProperties: false }),
       /** What tells rows apart at the target: columns of the source, which must keep them apart, too. */
       Type.Object(
         {

@@ -58,6 +58,7 @@ export interface PlanInput {
   columns?: readonly ColumnRule[]
   scopes?: NonNullable<Definition['scopes']>
   deletes?: Deletes
+  history?: boolean
   there?: There
   lanes?: readonly LaneRule[]
   target: readonly Dataset[]

@@ -7,6 +7,7 @@ import type { PlanInput } from './input.ts'
 export interface Ruled {
   deletes: Deletes
   there: There
+  history: boolean
   /** Columns of the source; absent: those of its own key. */
   key?: readonly string[]
 }
@@ -21,9 +22,10 @@ export class LaneRuling {
     lanes = [],
     deletes = 'remove',
     there = {},
-  }: Pick<PlanInput, 'lanes' | 'deletes' | 'there'>) {
+    history = false,
+  }: Pick<PlanInput, 'lanes' | 'deletes' | 'there' | 'history'>) {
     this.rules = lanes.map(({ like, does }, index) => ({ index, does, matches: matcherOf(like) }))
-    this.all = { deletes, there }
+    this.all = { deletes, there, history }
   }
 
   of({ namespace, name }: DatasetName): Ruled {
@@ -34,6 +36,7 @@ export class LaneRuling {
       this.working.add(index)
       if ('deletes' in does) ruled.deletes = does.deletes
       else if ('key' in does) ruled.key = does.key
+      else if ('history' in does) ruled.history = does.history
       else Object.assign(ruled.there, does)
     }
     return ruled

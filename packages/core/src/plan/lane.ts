@@ -40,6 +40,34 @@ const writtenColumnSchema = Type.Object({
 /** A column at the target, and what is written there. */
 export type WrittenColumn = Static<typeof writtenColumnSchema>
 
+const historyColumnSchema = Type.Object({
+  ...columnSchema.properties,
+  value: Type.Union([
+    Type.Object({
+      from: Type.Enum([
+        'position',
+        'number',
+        'operation',
+        'committed at',
+        'landed at',
+        'transaction',
+        'origin',
+        'not told',
+      ]),
+    }),
+    /** A column that the lane writes, as its row was before the change or after it. */
+    Type.Object({ from: Type.Enum(['before', 'after']), column: Type.String() }),
+  ]),
+})
+
+/** A column of a history table, and what is written there of a change. */
+export type HistoryColumn = Static<typeof historyColumnSchema>
+
+const historySchema = Type.Object({ table: datasetNameSchema, columns: Type.Array(historyColumnSchema) })
+
+/** The table beside a lane's own that keeps every change of its rows. */
+export type History = Static<typeof historySchema>
+
 export const laneSchema = Type.Object({
   /** The tag of the origin that it is of; absent where the pipeline has one source. */
   origin: Type.Optional(Type.String()),
@@ -61,6 +89,8 @@ export const laneSchema = Type.Object({
   deletes: Type.Optional(Type.Enum(['keep', 'mark'])),
   /** What becomes of rows that are in its table already; absent: there are none, or they go before it begins. */
   there: Type.Optional(Type.Enum(['add', 'are the copy'])),
+  /** Where every change is kept; absent: nowhere. */
+  history: Type.Optional(historySchema),
   rows: Type.Number(),
   rowsExact: Type.Boolean(),
   bytes: Type.Number(),

@@ -5,6 +5,7 @@ import { ColumnRules, noteChangedTypes, type ChangedType } from './columns.ts'
 import { Namer } from '../naming/namer.ts'
 import { datasetId, printName, type Dataset } from '../records/dataset.ts'
 import type { OriginInput, PlanInput } from './input.ts'
+import { planHistory } from './history.ts'
 import { noteRules, refuseSchemas } from './names.ts'
 import type { Lane } from './lane.ts'
 import { LaneRuling } from './lane-rules.ts'
@@ -54,7 +55,7 @@ export function makePlan(input: PlanInput): Plan {
     ruling,
     notes,
   )
-  const { lanes } = there
+  const { lanes, steps: historySteps } = planHistory(there.lanes, ruling, input, notes)
   noteRules(input, namer, datasets, notes)
   if (datasets.length > 0) noteIdle(input, rules, notes)
   if (input.does === 'follow' && lanes.length > 0) {
@@ -71,9 +72,12 @@ export function makePlan(input: PlanInput): Plan {
   const tables = sharing?.map(([first]) => first!) ?? lanes
   refuseTakenTables(tables, input, notes)
   const changed = input.running && planChange(input.running, lanes, there.steps, input, notes)
-  const steps = changed
-    ? [...schemaSteps(tables, input), ...changed.steps]
-    : planSteps(tables, input, there.steps, notes)
+  const steps = [
+    ...(changed
+      ? [...schemaSteps(tables, input), ...changed.steps]
+      : planSteps(tables, input, there.steps, notes)),
+    ...historySteps,
+  ]
   notes.sort(byHarm)
   const stays = changed && isSaidOfStaying(lanes, changed.change)
   const copies = input.does === undefined || input.does === 'copy'

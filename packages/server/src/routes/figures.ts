@@ -4,6 +4,7 @@ import { samplesTogether } from '@tide/core/api/together'
 import { runsOf } from '@tide/core/definition/pipeline'
 import { pipelineRecord } from '../pipeline-record.ts'
 import { rowPair } from '../row-pair.ts'
+import { rowTrail } from '../row-trail.ts'
 import type { Services } from '../services.ts'
 import { valid } from '../validate.ts'
 
@@ -36,6 +37,13 @@ export function figureRoutes(router: Router, services: Services): void {
       Number(ctx.params.lane),
       key,
     )
+  })
+
+  /** What a row was before. `key`: a JSON array of texts. */
+  router.get('/pipelines/:id/lanes/:lane/trail', async ctx => {
+    const key = valid<string[]>(keySchema, jsonOf(String(ctx.query.key)), 'Key')
+    const record = await pipelineRecord(services, ctx.params.id!)
+    ctx.body = await rowTrail(services, record, Number(ctx.params.lane), key)
   })
 }
 

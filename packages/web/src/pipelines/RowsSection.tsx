@@ -9,6 +9,7 @@ import { SelectField, TextField } from '../parts/Field.tsx'
 import { ErrorNotice } from '../parts/Notice.tsx'
 import { laneTitle } from './laneTitle.ts'
 import { RowSides } from './RowSides.tsx'
+import { Trail } from './Trail.tsx'
 
 const LOOK_EVERY_MS = 1_000
 
@@ -76,6 +77,7 @@ export function RowsSection() {
         <ErrorNotice error={last.error ?? pair.error} />
         {last.data?.key.length === 0 && <p className="text-ink-2">The table is empty at the source.</p>}
         {pair.data && <RowSides pair={pair.data} fromName={fromName} toName={toName} />}
+        {pair.data && pair.data.key.length > 0 && <Trail pipeline={id} lane={lane} rowKey={pair.data.key} />}
       </div>
     </section>
   )

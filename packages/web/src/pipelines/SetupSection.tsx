@@ -81,7 +81,8 @@ export function SetupSection() {
         <dt>Rows</dt>
         <dd>
           {(definition.scopes?.length ?? 0) === 0 ? 'All.' : plural(definition.scopes!.length, 'scope')}{' '}
-          Deleted ones {deletesSaid(definition.deletes ?? 'remove')}.
+          Deleted ones {deletesSaid(definition.deletes ?? 'remove')}.{' '}
+          {definition.history && 'Every change is kept in a table beside each.'}
           <ol className="mt-1 text-[13px] text-ink-2">
             {definition.scopes?.map(({ like, where }, i) => (
               <li key={i}>

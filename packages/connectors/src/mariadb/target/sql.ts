@@ -33,8 +33,8 @@ export function ddl(step: PrepareStep): string[] {
     ({ name, nativeType, nullable }) =>
       `${ident(name)} ${nativeType} ${nullable && !step.key.includes(name) ? 'NULL' : 'NOT NULL'}`,
   )
-  const key = `PRIMARY KEY (${step.key.map(ident).join(', ')})`
-  const create = `CREATE TABLE ${tableName(step.table)} (\n  ${[...columns, key].join(',\n  ')}\n) ENGINE = InnoDB`
+  const key = step.key.length > 0 ? [`PRIMARY KEY (${step.key.map(ident).join(', ')})`] : []
+  const create = `CREATE TABLE ${tableName(step.table)} (\n  ${[...columns, ...key].join(',\n  ')}\n) ENGINE = InnoDB`
   return step.step === 'create table' ? [create] : [`DROP TABLE IF EXISTS ${tableName(step.table)}`, create]
 }
 

@@ -31,8 +31,8 @@ export function ddl(step: PrepareStep): string[] {
   const columns = step.columns.map(
     ({ name, nativeType, nullable }) => `${ident(name)} ${nativeType}${nullable ? '' : ' NOT NULL'}`,
   )
-  const key = `PRIMARY KEY (${step.key.map(ident).join(', ')})`
-  const create = `CREATE TABLE ${tableName(step.table)} (\n  ${[...columns, key].join(',\n  ')}\n)`
+  const key = step.key.length > 0 ? [`PRIMARY KEY (${step.key.map(ident).join(', ')})`] : []
+  const create = `CREATE TABLE ${tableName(step.table)} (\n  ${[...columns, ...key].join(',\n  ')}\n)`
   return step.step === 'create table' ? [create] : [`DROP TABLE IF EXISTS ${tableName(step.table)}`, create]
 }
 

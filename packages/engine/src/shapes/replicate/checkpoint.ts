@@ -182,7 +182,8 @@ export function rewound(
     const reaches = !begins || comparePositions(begins, to) !== 'after'
     const { leftOut, ...rest } = reaches ? lane : { ...lane, since: later(lane.since, begins) }
     const heals = leftOut && comparePositions(to, leftOut.from) !== 'after'
-    return leftOut && !heals ? { ...rest, leftOut } : rest
+    const next = { ...rest, kept: later(lane.kept ?? null, stream.position) }
+    return leftOut && !heals ? { ...next, leftOut } : next
   })
   const completeUpTo = next !== null && next < stream.completeUpTo ? next : stream.completeUpTo
   return { ...stream, lanes, position: to, completeUpTo, consistent: false }

@@ -75,7 +75,10 @@ export class DetachedLanes {
     return this.rounds.run(async () => {
       if (this.joined) return undefined
       const { checkpoint, meter } = this.open
-      const followed = this.lanes.map(lane => ({ lane, since: sinceOf(this.progress.lanes[lane.index]!) }))
+      const followed = this.lanes.map(lane => {
+        const progress = this.progress.lanes[lane.index]!
+        return { lane, since: sinceOf(progress), kept: progress.kept ?? null }
+      })
       this.gatherer ??= new Gatherer(this.source, followed, LAND_AT_ONCE)
       const from = ownPosition(this.progress)!
       const landing = await landOnce(

@@ -118,7 +118,7 @@ async function countRows({ lanes, target }: OpenPipeline, told: FollowingTold): 
 /** The lanes that stand where the checkpoint says. */
 export function lanesTogether({ lanes, checkpoint }: OpenPipeline): FollowedLane[] {
   return lanes.flatMap(lane => {
-    const { own, since } = checkpoint.now.lanes[lane.index]!
-    return own ? [] : [{ lane, since }]
+    const { own, since, kept = null } = checkpoint.now.lanes[lane.index]!
+    return own ? [] : [{ lane, since, kept }]
   })
 }

@@ -10,6 +10,7 @@ import type { Key } from '@tide/core/records/value'
 import type { ChangeBatch, SourceHead } from '../../journal/batch.ts'
 import type { Gatherer } from './gather.ts'
 import type { HeldRow } from './holding.ts'
+import { historyEffects } from './keep-history.ts'
 import type { LandingParts } from './landing-parts.ts'
 import type { FollowedLane, WorkingLane } from './lanes.ts'
 import { NotAll, noteLanded, refusedId, stillLanded, TRIES, type RefusedRows } from './refused.ts'
@@ -75,10 +76,12 @@ class Attempt {
   private readonly shaping: Shapes
   private readonly parts: LandingParts
   private readonly lanes: readonly WorkingLane[]
+  private readonly followed: readonly FollowedLane[]
 
   constructor(gatherer: Gatherer, followed: readonly FollowedLane[], parts: LandingParts) {
     this.gatherer = gatherer
     this.parts = parts
+    this.followed = followed
     this.lanes = followed.map(({ lane }) => lane)
     this.shaping = new Shapes(parts, this.lanes)
   }
@@ -129,6 +132,7 @@ class Attempt {
           held.push(...standing.held)
           fetched = true
         }
+        await writing.apply(historyEffects(this.followed, transactions, landedAt))
         noteLanded(landed, folds, holding, kept)
         for (const row of held) kept.set(refusedId(row.lane, row.state.identity), row)
         changes += transactions.reduce((sum, { events }) => sum + events.length, 0)

@@ -4,6 +4,7 @@ import type { Lane } from '@tide/core/plan/lane'
 import type { Position } from '@tide/core/position/position'
 import { copiedShaper, type ShapeCopied } from '@tide/core/shape/copied'
 import { moves } from '@tide/core/scope/relative'
+import { laneHistory, type LaneHistory } from './history.ts'
 import { laneShaper, type LaneShaper } from '@tide/core/shape/row'
 import type { Shaping } from '@tide/core/shape/written'
 import type { FollowedTable } from '../../journal/followed.ts'
@@ -22,6 +23,8 @@ export interface WorkingLane {
   movesEvery: number | undefined
   /** Undefined where copied rows land as they are read. */
   copied: ShapeCopied | undefined
+  /** Undefined where no history is kept. */
+  history: LaneHistory | undefined
 }
 
 export function workingLane(plan: Lane, index: number, shaping: Shaping): WorkingLane {
@@ -41,6 +44,7 @@ export function workingLane(plan: Lane, index: number, shaping: Shaping): Workin
     shaper: laneShaper(plan, shaping),
     movesEvery: plan.scope ? moves(plan.scope, reads) : undefined,
     copied: copiedShaper(plan, shaping),
+    history: laneHistory(plan, shaping),
   }
 }
 
@@ -48,6 +52,8 @@ export function workingLane(plan: Lane, index: number, shaping: Shaping): Workin
 export interface FollowedLane {
   lane: WorkingLane
   since: Position | null
+  /** Up to where its changes are in its history already. */
+  kept: Position | null
 }
 
 export function followedTables(followed: readonly FollowedLane[]): FollowedTable[] {

@@ -9,9 +9,15 @@ type Does = LaneRule['does']
 
 const KINDS: { value: string; title: string; begin: Does }[] = [
   { value: 'deletes', title: 'rows that the source deletes', begin: { deletes: 'keep' } },
+  { value: 'history', title: 'the history of changes', begin: { history: true } },
   { value: 'key', title: 'the key at the target', begin: { key: ['id'] } },
   { value: 'rows', title: 'rows that are there already', begin: { rows: 'add' } },
   { value: 'structure', title: 'the structure that is there', begin: { structure: 'add what is missing' } },
+]
+
+const HISTORIES = [
+  { value: 'true', title: 'is kept' },
+  { value: 'false', title: 'is not kept' },
 ]
 
 /** What is otherwise for some lanes, a rule a line: of which tables, and what. */
@@ -55,6 +61,13 @@ export function LaneRules({
                 label={`What becomes of them by lane rule ${number}`}
                 deletes={does.deletes}
                 change={deletes => set({ like, does: { deletes } })}
+              />
+            ) : 'history' in does ? (
+              <InlineSelect
+                label={`What becomes of it by lane rule ${number}`}
+                value={String(does.history)}
+                options={HISTORIES}
+                onChange={event => set({ like, does: { history: event.target.value === 'true' } })}
               />
             ) : 'key' in does ? (
               <KeyField

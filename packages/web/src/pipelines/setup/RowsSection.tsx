@@ -17,12 +17,13 @@ interface RowsSectionProps extends Turning {
 
 /** Which rows take part, and what becomes of those that the source deletes. */
 export function RowsSection({ definition, datasets, change, ...turning }: RowsSectionProps) {
-  const { scopes = [], lanes = [], deletes = 'remove' } = definition
+  const { scopes = [], lanes = [], deletes = 'remove', history = false } = definition
   const columns = [...new Set(datasets.flatMap(({ fields }) => fields.map(({ name }) => name)))].sort()
   const begin = datasets[0]
   const says = [
     scopes.length === 0 ? 'all rows' : `rows in ${plural(scopes.length, 'scope')}`,
     `deleted ones ${deletesSaid(deletes)}`,
+    ...(history ? ['every change is kept'] : []),
     ...(lanes.length > 0 ? [plural(lanes.length, 'lane rule')] : []),
   ].join('; ')
   return (
@@ -53,6 +54,21 @@ export function RowsSection({ definition, datasets, change, ...turning }: RowsSe
         <span>Rows that the source deletes</span>
         <DeletesFields label="Deleted rows" deletes={deletes} change={next => change({ deletes: next })} />
       </p>
+      <label className="mb-2 flex items-baseline gap-2 text-[13px]">
+        <input
+          type="checkbox"
+          className="relative top-0.5"
+          checked={history}
+          onChange={event => change({ history: event.target.checked ? true : undefined })}
+        />
+        <span>
+          Keep every change in a table beside each
+          <span className="block text-[12px] text-ink-3">
+            A row of it says what a row was before and after, when that was committed and by which
+            transaction.
+          </span>
+        </span>
+      </label>
       <LaneRules rules={lanes} change={next => change({ lanes: next })} />
       <p className="mb-2 flex items-baseline gap-4 text-[13px]">
         <TextButton

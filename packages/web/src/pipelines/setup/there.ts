@@ -24,6 +24,7 @@ export function thereSaid({ rows, structure = 'as it is' }: There): string {
 export function laneRuleSaid(does: LaneRule['does']): string {
   if ('deletes' in does) return `rows that the source deletes ${deletesSaid(does.deletes)}`
   if ('key' in does) return `the key at the target is ${does.key.join(', ')}`
+  if ('history' in does) return does.history ? 'every change is kept' : 'changes are not kept'
   if ('rows' in does) return `rows that are there ${titleOf(ROWS_THERE, does.rows)}`
   return `the structure that is there ${titleOf(STRUCTURES, does.structure)}`
 }

@@ -1,0 +1,138 @@
+/** What a lane's changes leave in its history table: a row for each, as far as the source tells of it. */
+import type { TargetLane } from '@tide/connectors/contract/target'
+import { NoValue } from '@tide/core/expression/values'
+import type { HistoryColumn, Lane } from '@tide/core/plan/lane'
+import type { ChangeEvent, SourceTransaction } from '@tide/core/records/change'
+import { packRow, unpackRow, type PackedRow } from '@tide/core/records/tuple'
+import type { Value } from '@tide/core/records/value'
+import { predicateAsOf } from '@tide/core/scope/predicate'
+import { canonicalMoment, madeColumns, type Shaping } from '@tide/core/shape/written'
+
+export interface LaneHistory {
+  target: TargetLane
+  /** Undefined: the change is of rows that do not take part. */
+  row(event: ChangeEvent, transaction: SourceTransaction, landedAt: string): PackedRow | undefined
+}
+
+/** One side of a change: values by column, undefined where not told; null: no such row. */
+type Image = Map<string, Value> | null
+
+export function laneHistory(plan: Lane, shaping: Shaping): LaneHistory | undefined {
+  const { history, writes, reads, scope } = plan
+  if (!history) return undefined
+  const made = madeColumns(plan, shaping)
+  const wanted = new Set(history.columns.flatMap(({ value }) => ('column' in value ? [value.column] : [])))
+  const columns = writes.flatMap(({ name }, i) => (wanted.has(name) ? [{ name, made: made[i]! }] : []))
+  const predicateAt = scope && predicateAsOf(scope, reads)
+  const takesPart = (row: readonly Value[], at: string): boolean => {
+    if (!predicateAt) return true
+    const predicate = predicateAt(at)
+    // Of a row of which only the key is told it is not known, and no more is told of it here.
+    if (predicate.columns.some(name => row[reads.findIndex(column => column.name === name)] === undefined))
+      return true
+    try {
+      return predicate.test(row) === true
+    } catch (thrown) {
+      // Whether it takes part cannot be said: then it is not told.
+      if (thrown instanceof NoValue) return false
+      throw thrown
+    }
+  }
+  const imageOf = (row: readonly Value[], transaction: SourceTransaction, landedAt: string): Image => {
+    const coming = { op: 'update' as const, committedAt: transaction.at, position: null, landedAt }
+    const values = new Map<string, Value>()
+    for (const { name, made } of columns) {
+      try {
+        const known = !made.whole || made.places.every(place => row[place] !== undefined)
+        values.set(name, known ? made.make(row, coming) : undefined)
+      } catch (thrown) {
+        if (!(thrown instanceof NoValue)) throw thrown
+        values.set(name, undefined)
+      }
+    }
+    return values
+  }
+  return {
+    target: { table: history.table, columns: history.columns, key: [] },
+    row: (event, transaction, landedAt) => {
+      const rows = rowsOf(event)
+      const [was, is] = [rows.before, rows.after].map(row => row !== null && takesPart(row, landedAt))
+      if (event.op !== 'truncate' && !was && !is) return undefined
+      // Where nothing is told of the row before, it cannot be said to have been outside.
+      const outside = predicateAt !== null && rows.toldBefore
+      const operation =
+        event.op !== 'update' || was === is || !outside ? event.op : is ? 'into scope' : 'out of scope'
+      const before = was && rows.toldBefore ? imageOf(rows.before!, transaction, landedAt) : null
+      const after = is ? imageOf(rows.after!, transaction, landedAt) : null
+      const untold: string[] = []
+      if (event.op === 'update' && was && !rows.toldBefore) untold.push('before')
+      const values = history.columns.map((column): Value => {
+        const { value, name } = column
+        if (value.from !== 'before' && value.from !== 'after')
+          return about(value.from, operation, event, transaction, landedAt, shaping.origin)
+        const image = value.from === 'before' ? before : after
+        const found = image?.get(value.column)
+        if (image && found === undefined) untold.push(name)
+        return found ?? null
+      })
+      const place = history.columns.findIndex(({ value }) => value.from === 'not told')
+      values[place] = untold.length > 0 ? untold.join(', ') : null
+      return packRow(values)
+    },
+  }
+}
+
+function rowsOf(event: ChangeEvent): {
+  before: Value[] | null
+  after: Value[] | null
+  /** More is known of the row before than that there was one. */
+  toldBefore: boolean
+} {
+  switch (event.op) {
+    case 'truncate':
+      return { before: null, after: null, toldBefore: false }
+    case 'insert':
+      return { before: null, after: unpackRow(event.after), toldBefore: false }
+    case 'delete':
+      return { before: unpackRow(event.before), after: null, toldBefore: true }
+    case 'update': {
+      const after = unpackRow(event.after)
+      if (event.before === event.after) return { before: after, after, toldBefore: false }
+      const before = unpackRow(event.before)
+      // What was not sent has not changed.
+      return {
+        before,
+        after: after.map((value, i) => (value === undefined ? before[i] : value)),
+        toldBefore: true,
+      }
+    }
+  }
+}
+
+function about(
+  what: Exclude<HistoryColumn['value']['from'], 'before' | 'after'>,
+  operation: string,
+  event: ChangeEvent,
+  { start, at, id }: SourceTransaction,
+  landedAt: string,
+  origin: string,
+): Value {
+  switch (what) {
+    case 'position':
+      return start
+    case 'number':
+      return String(event.number)
+    case 'operation':
+      return operation
+    case 'committed at':
+      return canonicalMoment(at)
+    case 'landed at':
+      return canonicalMoment(landedAt)
+    case 'transaction':
+      return id
+    case 'origin':
+      return origin
+    case 'not told':
+      return null
+  }
+}
