@@ -30,11 +30,16 @@ test.each<[string, (() => Promise<SoakSource>)[]]>([
     const sources = await Promise.all(open.map(one => one()))
     const targets = [duckdbTarget(join(folder, `${name}.duckdb`)), await postgresTarget()]
     try {
-      const { lost, doubled, different, transactions } = await soak(sources, targets, {
+      const { lost, doubled, different, historyDifferent, transactions } = await soak(sources, targets, {
         faults: FAULTS,
         seed: SEED,
       })
-      expect({ lost, doubled, different }).toEqual({ lost: 0, doubled: 0, different: 0 })
+      expect({ lost, doubled, different, historyDifferent }).toEqual({
+        lost: 0,
+        doubled: 0,
+        different: 0,
+        historyDifferent: 0,
+      })
       expect(transactions).toBeGreaterThan(100)
     } finally {
       await Promise.all([...sources, ...targets].map(system => system.close()))

@@ -15,6 +15,7 @@ import { call } from '../packages/stand-ins/src/api-call.ts'
 import { eventually, startServer, type ServerProcess } from '../e2e/server.ts'
 import { putRight, saidToDiffer } from './agreement.ts'
 import { compare, type Difference, type Rows } from './compare.ts'
+import { historyDifference, LEDGER_HISTORY } from './history.ts'
 import { Random } from './random.ts'
 import type { SoakSource, SoakTarget } from './systems.ts'
 import { SHAPING, firstRows, TABLES, work, WRITERS, type Writer } from './world.ts'
@@ -28,6 +29,8 @@ const ADDED = 'scratch'
 
 export interface SoakResult extends Omit<Difference, 'examples'> {
   faults: number
+  /** Changes that are not in a history as they should be. */
+  historyDifferent: number
   transactions: number
   /** How often each kind of fault was done. */
   kinds: Record<string, number>
@@ -131,9 +134,13 @@ export async function soak(
         'lane copied again',
         4,
         async () => {
-          const lane = random.below(lanes)
+          const id = random.pick(pipelines)
+          const number = random.below(lanes)
           // It may be copying or retrying just now, and then refuses.
-          await post(`/pipelines/${random.pick(pipelines)}/recopy`, { lanes: [lane] }).catch(() => {})
+          const status = await call<PipelineStatus>(url(), 'GET', `/pipelines/${id}`).catch(() => undefined)
+          // Of what is copied again, the changes up to then are not in its history.
+          if (!status || status.lanes[number]?.source.name === 'ledger') return
+          await post(`/pipelines/${id}/recopy`, { lanes: [number] }).catch(() => {})
         },
       ],
     ]
@@ -237,6 +244,12 @@ export async function soak(
       for (const one of wrong) say(`a verification was wrong: ${JSON.stringify(one)}`)
       disagreeing += wrong.length
     }
+    const copiedOf = new Map<string, number>()
+    for (const id of pipelines) {
+      const { lanes } = await call<PipelineStatus>(url(), 'GET', `/pipelines/${id}`)
+      for (const lane of lanes)
+        if (lane.source.name === 'ledger') copiedOf.set(`${id} ${lane.origin ?? ''}`, lane.copiedRows)
+    }
     const told: { ids: string[]; trimmed: boolean }[] = []
     for (const [n, { connection }] of origins.entries()) {
       const ids = await journalLedger(url(), connection)
@@ -244,6 +257,7 @@ export async function soak(
     }
     await server.stop()
     const total = { lost: 0, doubled: 0, different: disagreeing }
+    let historyDifferent = 0
     const add = (what: string, difference: Omit<Difference, 'examples'>) => {
       if (difference.lost + difference.doubled + difference.different > 0)
         say(`${what}: ${JSON.stringify(difference)}`)
@@ -258,11 +272,22 @@ export async function soak(
             `${target.name} ${table.name} of ${tag}`,
             compare(rows, await target.rows('soaked', table, origin), table),
           )
-        if (table.name === 'ledger')
+        if (table.name === 'ledger') {
+          for (const [i, target] of targets.entries()) {
+            const history = await target.rows('soaked', LEDGER_HISTORY, origin)
+            const different = historyDifference(
+              rows,
+              history,
+              copiedOf.get(`${pipelines[i]} ${origin ?? ''}`) ?? 0,
+            )
+            if (different > 0) say(`${target.name} history of ${tag}: ${different}`)
+            historyDifferent += different
+          }
           add(`journal of ${tag}`, journalDifference(rows, told[n]!, journals[n]!.seen, say))
+        }
       }
     }
-    return { faults, transactions, kinds, ...total }
+    return { faults, transactions, kinds, historyDifferent, ...total }
   } finally {
     await server.kill()
     spawnSync('umount', ['-l', journal])

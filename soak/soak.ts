@@ -1,4 +1,4 @@
-/** `npm run soak -- --faults N --seed S [--source postgres|triggers|mariadb|origins]`. The last line is `faults N, lost 0, doubled 0, different 0`. */
+/** `npm run soak -- --faults N --seed S [--source postgres|triggers|mariadb|origins]`. The last line is `faults N, lost 0, doubled 0, different 0, history different 0`. */
 import { mkdtempSync, rmSync } from 'node:fs'
 import { tmpdir } from 'node:os'
 import { join } from 'node:path'
@@ -35,6 +35,8 @@ const result = await soak(opened, targets, { faults, seed, say })
 await Promise.all([...opened, ...targets].map(system => system.close()))
 rmSync(folder, { recursive: true, force: true })
 say(`${result.transactions} transactions; ${JSON.stringify(result.kinds)}`)
-const { lost, doubled, different } = result
-say(`faults ${faults}, lost ${lost}, doubled ${doubled}, different ${different}`)
-process.exit(lost + doubled + different > 0 ? 1 : 0)
+const { lost, doubled, different, historyDifferent } = result
+say(
+  `faults ${faults}, lost ${lost}, doubled ${doubled}, different ${different}, history different ${historyDifferent}`,
+)
+process.exit(lost + doubled + different + historyDifferent > 0 ? 1 : 0)

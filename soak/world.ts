@@ -20,6 +20,7 @@ const PLANTS = 30
 export const SHAPING = {
   scopes: [{ like: '*.trays', where: { column: 'plants', op: 'is at least', value: String(PLANTS) } }],
   columns: [{ like: '*', does: { add: 'changed_at', metadata: 'committed at' } }],
+  history: true,
 }
 
 export const TABLES: Compared[] = [

@@ -3,6 +3,7 @@
  * is kept; beside that, what is younger than the retention's age, up to its size.
  */
 import { Failure } from '@tide/core/failure'
+import { Turns } from '@tide/core/pace/turns'
 import { compareWithin } from '@tide/core/position/order'
 import type { Position } from '@tide/core/position/position'
 import { datasetId, datasetOf, type DatasetName } from '@tide/core/records/dataset'
@@ -71,6 +72,7 @@ export class Journal {
   readonly segments: Segment[]
   readonly appender: Appender
   private readonly register: Register
+  private readonly saves = new Turns()
   private readonly events = new EventEmitter<{ flushed: [FrameSummary[]] }>().setMaxListeners(0)
 
   /** Frames of a transaction that has not ended. */
@@ -373,14 +375,17 @@ export class Journal {
     return later.reduce((sum, { bytes }) => sum + bytes, segment.bytes - offset)
   }
 
-  private async save(): Promise<void> {
-    const file = join(this.folder, 'journal.json')
-    const next = `${file}.next`
-    await writeFile(next, JSON.stringify(this.register, null, 1))
-    const handle = await open(next, 'r')
-    await handle.datasync()
-    await handle.close()
-    await rename(next, file)
+  /** One after another: several followers hold places at once, and each write replaces the file. */
+  private save(): Promise<void> {
+    return this.saves.run(async () => {
+      const file = join(this.folder, 'journal.json')
+      const next = `${file}.next`
+      await writeFile(next, JSON.stringify(this.register, null, 1))
+      const handle = await open(next, 'r')
+      await handle.datasync()
+      await handle.close()
+      await rename(next, file)
+    })
   }
 }
 

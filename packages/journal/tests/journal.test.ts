@@ -386,3 +386,13 @@ test('a row that nobody could carry is named with its column and its key, and no
   expect((await reader.read(10)).transactions).toEqual([])
   await reader.close()
 })
+
+test('many followers hold places at once, and all of them are kept', async () => {
+  const journal = await begin()
+  const followers = Array.from({ length: 30 }, (_, i) => `p${i}`)
+  await Promise.all(followers.map((follower, i) => journal.hold(follower, lsn(i))))
+  await Promise.all(followers.map(follower => journal.cover([{ namespace: 's', name: follower }], START)))
+  const again = await reopened(journal)
+  expect(again.coveredTables.map(({ name }) => name).sort()).toEqual([...followers].sort())
+  expect(again.facts().followers.map(({ id }) => id).sort()).toEqual([...followers].sort())
+})

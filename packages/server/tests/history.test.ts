@@ -2,6 +2,7 @@
 import { afterAll, beforeAll, describe, expect, test } from '@jest/globals'
 import type { PipelineStatus } from '@tide/core/api/pipelines'
 import type { PositionsAnswer } from '@tide/core/api/rewind'
+import type { RowTrail } from '@tide/core/api/trail'
 import type { PlanAnswer } from '@tide/core/api/plans'
 import { join } from 'node:path'
 import { eventually } from '../../../e2e/server.ts'
@@ -81,6 +82,33 @@ describe.each(['into duckdb', 'into postgres', 'into mariadb'])('%s', to => {
     expect(JSON.stringify(all)).not.toContain('example.org')
     expect(new Set(all.map(([, , transaction]) => transaction)).size).toBe(4)
   }, 60_000)
+
+  test('the story of a row, by its key: also of one that has moved, and is gone', async () => {
+    const trail = (key: string) =>
+      call<RowTrail>(
+        url,
+        'GET',
+        `/pipelines/${id}/lanes/0/trail?${new URLSearchParams({ key: JSON.stringify([key]) })}`,
+      )
+    expect(await trail('2')).toMatchObject({
+      kept: true,
+      cut: false,
+      held: [],
+      changes: [
+        { operation: 'update', fields: [{ name: 'n', before: '20', after: '200', told: true }] },
+        { operation: 'update', fields: [{ name: 'n', before: '2', after: '20', told: true }] },
+        { operation: 'insert', keyBefore: null, keyAfter: ['2'] },
+      ],
+    })
+    expect((await trail('3')).changes).toMatchObject([
+      { operation: 'delete', keyAfter: null },
+      { operation: 'update', keyBefore: ['1'], keyAfter: ['3'] },
+    ])
+    expect((await trail('77')).changes).toEqual([])
+    await expect(
+      call(url, 'GET', `/pipelines/${id}/lanes/0/trail?key=${encodeURIComponent('["1","2"]')}`),
+    ).rejects.toThrow(/no such row/)
+  })
 
   test('going back does not double it, and what the table would not take is kept all the same', async () => {
     const rows = async () => Number((await systems.ask(to, `SELECT count(*) FROM ${history}`))[0]![0])
