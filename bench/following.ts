@@ -20,8 +20,8 @@ export interface FollowedSource {
 
 export interface Following {
   server: ServerProcess
-  /** Makes a pipeline and starts it; resolves with its id when it follows. */
-  follow(name: string, kind: TargetKind): Promise<string>
+  /** Makes a pipeline and starts it; resolves with its id when it follows. `more`: of its definition. */
+  follow(name: string, kind: TargetKind, more?: object): Promise<string>
   status(id: string): Promise<PipelineStatus>
   act(id: string, action: 'pause' | 'continue'): Promise<unknown>
   /** Seconds until so many changes have landed since the start. */
@@ -46,7 +46,7 @@ export async function makeFollowing(folder: string, source: FollowedSource): Pro
   return {
     server,
     status,
-    follow: async (name, kind) => {
+    follow: async (name, kind, more = {}) => {
       if (kind === 'postgres') target ??= await startRealPostgres()
       const to =
         kind === 'duckdb'
@@ -61,6 +61,7 @@ export async function makeFollowing(folder: string, source: FollowedSource): Pro
         to,
         targetSchema: `into_${name}`,
         tables,
+        ...more,
       }
       const { id } = await call<PipelineStatus>(server.url, 'POST', '/pipelines', definition)
       await call(server.url, 'POST', `/pipelines/${id}/start`)

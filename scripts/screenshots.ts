@@ -60,6 +60,18 @@ const button = (driver: WebDriver, text: string) =>
 
 /** At the simulated site, in a session whose changes no trigger sees. */
 async function changeBehindItsBack(): Promise<void> {
+  await atAlderbank(`SET session_replication_role = replica;
+    UPDATE nursery.inspections SET remarks = 'leaves curl, mites likely', vigour = 0.31 WHERE inspection_id = 5000;
+    UPDATE nursery.inspections SET grade = 'C' WHERE inspection_id = 5001;
+    DELETE FROM nursery.inspections WHERE inspection_id = 1000`)
+}
+
+async function correctABed(): Promise<void> {
+  await atAlderbank('UPDATE nursery.beds SET area_m2 = 44.5 WHERE bed_id = 7')
+  await atAlderbank(`UPDATE nursery.beds SET house = 'House 9', heated = true WHERE bed_id = 7`)
+}
+
+async function atAlderbank(sql: string): Promise<void> {
   const client = new pg.Client({
     host: '127.0.0.1',
     port: Number(new URL(base).port) + 11,
@@ -68,10 +80,7 @@ async function changeBehindItsBack(): Promise<void> {
     database: 'alderbank',
   })
   await client.connect()
-  await client.query(`SET session_replication_role = replica;
-    UPDATE nursery.inspections SET remarks = 'leaves curl, mites likely', vigour = 0.31 WHERE inspection_id = 5000;
-    UPDATE nursery.inspections SET grade = 'C' WHERE inspection_id = 5001;
-    DELETE FROM nursery.inspections WHERE inspection_id = 1000`)
+  await client.query(sql)
   await client.end()
 }
 
@@ -128,6 +137,20 @@ const VIEWS: { name: string; path: string; before?: (driver: WebDriver) => Promi
       await measureWrongly(['House+3', 'House+7'])
       await driver.wait(until.elementLocated(By.css('main tbody a')), 15_000).click()
       await driver.wait(until.elementLocated(By.css('main tbody button')), 5000).click()
+    },
+  },
+  {
+    name: 'rows',
+    path: `/pipelines/${pipeline}/rows`,
+    before: async driver => {
+      await correctABed()
+      await (
+        await driver.wait(until.elementLocated(By.xpath('//option[.="nursery.beds of alderbank"]')), 5000)
+      ).click()
+      const key = By.css('main form input')
+      await driver.wait(until.elementLocated(By.xpath('//label[.="bed_id"]')), 5000)
+      await driver.findElement(key).sendKeys(Key.chord(Key.CONTROL, 'a'), '7', Key.ENTER)
+      await driver.wait(until.elementLocated(By.xpath('//li[contains(., "House 9")]')), 15_000)
     },
   },
   {

@@ -11,6 +11,8 @@ export interface MergeSteps {
   markAll(column: string, value: string): Promise<void>
   /** Straight into the table; false, and nothing done, when one of the keys is there in spite of all. */
   insertFresh?(puts: readonly Put[]): Promise<boolean>
+  /** Straight into a table without a key. */
+  append(puts: readonly Put[]): Promise<void>
   /** Stages rows beside the table; `partial`: some of their values were not sent. */
   stage(puts: readonly Put[], partial: boolean): Promise<void>
   /**
@@ -30,12 +32,11 @@ export async function merge(
 ): Promise<Put[]> {
   if (truncate) await steps.empty()
   if (markAll) await steps.markAll(markAll.column, markAll.value)
-  if ((fresh || append) && puts.length > 0 && (await steps.insertFresh?.(puts))) return []
   if (append) {
-    await steps.stage(puts, false)
-    await steps.put(true)
+    await steps.append(puts)
     return []
   }
+  if (fresh && puts.length > 0 && (await steps.insertFresh?.(puts))) return []
   let unfilled: Put[] = []
   if (puts.length > 0) {
     const unsent = unsentColumns(puts)

@@ -394,5 +394,10 @@ test('many followers hold places at once, and all of them are kept', async () =>
   await Promise.all(followers.map(follower => journal.cover([{ namespace: 's', name: follower }], START)))
   const again = await reopened(journal)
   expect(again.coveredTables.map(({ name }) => name).sort()).toEqual([...followers].sort())
-  expect(again.facts().followers.map(({ id }) => id).sort()).toEqual([...followers].sort())
+  expect(
+    again
+      .facts()
+      .followers.map(({ id }) => id)
+      .sort(),
+  ).toEqual([...followers].sort())
 })

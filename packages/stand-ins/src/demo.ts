@@ -60,6 +60,7 @@ export async function setUpDemo(sites: readonly DemoSite[], { server, warehouse 
       { like: 'nursery.dispatch_lines', does: { add: 'line_total', compute: 'plants * unit_price' } },
     ],
     scopes: [{ like: 'nursery.inspections', where: { column: 'grade', in: ['A', 'B', 'C'] } }],
+    lanes: [{ like: 'nursery.beds', does: { history: true } }],
   })
   await call(server, 'POST', `/pipelines/${pipeline.id}/start`)
 }

@@ -14,6 +14,8 @@ export const STAGES = ['puts', 'removed', 'kept']
 export interface MergeConnection {
   run(sql: string): Promise<unknown>
   ask(sql: string): Promise<HostValue[][]>
+  /** Puts rows as CSV into the lane's table. */
+  append(csv: Iterable<Uint8Array>): Promise<void>
   /** Makes a temporary table of rows as CSV. */
   stage(
     name: string,
@@ -45,6 +47,10 @@ export class DuckdbMerge implements MergeSteps {
 
   async markAll(column: string, value: string): Promise<void> {
     await this.connection.run(marked(this.lane, column, value))
+  }
+
+  append(puts: readonly Put[]): Promise<void> {
+    return this.connection.append(putParts(puts))
   }
 
   stage(puts: readonly Put[], partial: boolean): Promise<void> {

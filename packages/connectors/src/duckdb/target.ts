@@ -202,6 +202,11 @@ export class DuckdbTarget implements TargetSide {
     return new DuckdbMerge(lane, {
       run: sql => this.run(sql),
       ask: sql => this.ask(sql),
+      append: csv =>
+        this.withFile(lane, lane.columns, csv, async file => {
+          const into = `INSERT INTO ${tableName(lane.table)} (${columnList(lane.columns)})`
+          await this.insertCsv(into, lane, lane.columns, file)
+        }),
       stage: (name, columns, names, csv) =>
         this.withFile(lane, columns, csv, async file => {
           await this.insertCsv(`CREATE OR REPLACE TEMP TABLE ${name} AS`, lane, columns, file, names)

@@ -96,13 +96,16 @@ export function planHistory(
     )
   }
   const tables = [...new Set([...histories.keys()].map(({ source }) => printName(source)))]
-  if (tables.length > 0)
+  if (tables.length > 0) {
+    const all = tables.length === new Set(lanes.map(({ source }) => datasetId(source))).size
+    const beside = tables.length === 1 ? 'it' : 'each'
     notes.push({
       level: 'warning',
-      message: `Every change of ${tables.length === new Set(lanes.map(({ source }) => datasetId(source))).size ? 'all tables' : someOf(tables)} is kept in a history table beside it, which only grows.`,
+      message: `Every change of ${all && tables.length > 1 ? 'all tables' : someOf(tables)} is kept in a history table beside ${beside}, which only grows.`,
       remedy: 'Delete old rows there whenever they are of no more use; nothing else reads them.',
       section: 'rows',
     })
+  }
   return {
     lanes: lanes.map(lane => {
       const history = histories.get(lane)

@@ -242,6 +242,14 @@ export function pickedRow({ bytes, at: start }: PackedRow, columns: readonly num
   return { bytes: writer.bytes.slice(0, writer.at), at: 0 }
 }
 
+/** One row of the values of several, one after another. */
+export function joinedRow(rows: readonly PackedRow[]): PackedRow {
+  writer.at = 0
+  writer.begin(rows.reduce((sum, { bytes, at }) => sum + ((bytes[at]! << 8) | bytes[at + 1]!), 0))
+  for (const { bytes, at } of rows) writer.copy(bytes, at + 2, rowEnd(bytes, at))
+  return { bytes: writer.bytes.slice(0, writer.at), at: 0 }
+}
+
 /**
  * Part of a row that is made of another: its values from one place to another as they are, or one that is made of those
  * at some places.

@@ -39,6 +39,12 @@ export class MariadbMerge implements MergeSteps {
     await this.session.run(marked(this.lane, column, value))
   }
 
+  async append(puts: readonly Put[]): Promise<void> {
+    const { session, lane } = this
+    const into = `INTO TABLE ${tableName(lane.table)}`
+    await loadData(session, into, lane.columns, columnNames(lane), putParts(puts))
+  }
+
   /** The rows to put as `c0…`; where some values were not sent (`partial`), with what tells where they are. */
   async stage(puts: readonly Put[], partial: boolean): Promise<void> {
     const { lane, keyColumns } = this

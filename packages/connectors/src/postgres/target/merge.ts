@@ -59,6 +59,11 @@ export class PostgresMerge implements MergeSteps {
     }
   }
 
+  async append(puts: readonly Put[]): Promise<void> {
+    const { client, lane, table } = this
+    await copyInto(client, `${table} (${columnList(lane.columns)})`, putParts(puts, false, turnsOf(lane)))
+  }
+
   async stage(puts: readonly Put[], partial: boolean): Promise<void> {
     const columns = this.lane.columns.map(({ name, nativeType }) => `${ident(name)} ${nativeType}`)
     if (partial) columns.push(`${UNSENT} text`, ...this.keys, `${INDEX} int`)

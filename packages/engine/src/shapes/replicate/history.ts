@@ -3,7 +3,7 @@ import type { TargetLane } from '@tide/connectors/contract/target'
 import { NoValue } from '@tide/core/expression/values'
 import type { HistoryColumn, Lane } from '@tide/core/plan/lane'
 import type { ChangeEvent, SourceTransaction } from '@tide/core/records/change'
-import { packRow, unpackRow, type PackedRow } from '@tide/core/records/tuple'
+import { isPartial, joinedRow, packRow, pickedRow, unpackRow, type PackedRow } from '@tide/core/records/tuple'
 import type { Value } from '@tide/core/records/value'
 import { predicateAsOf } from '@tide/core/scope/predicate'
 import { canonicalMoment, madeColumns, type Shaping } from '@tide/core/shape/written'
@@ -52,9 +52,31 @@ export function laneHistory(plan: Lane, shaping: Shaping): LaneHistory | undefin
     }
     return values
   }
+  // What is taken as it is passes as the bytes it is; `history.columns` has what is said of a change first, then both sides.
+  const places = columns.map(({ made }) => made.places[0]!)
+  const straight = !predicateAt && columns.every(({ made }) => made.taken)
+  const nothing = packRow(columns.map(() => null))
+  const abouts = history.columns.flatMap(({ value }) =>
+    value.from === 'before' || value.from === 'after' ? [] : [value.from],
+  )
+  const told = (
+    event: ChangeEvent,
+    transaction: SourceTransaction,
+    landedAt: string,
+  ): PackedRow | undefined => {
+    if (!straight || event.op === 'truncate') return undefined
+    const before = event.op === 'insert' ? undefined : event.before
+    const after = event.op === 'delete' ? undefined : event.after
+    if (before === after || (before && isPartial(before)) || (after && isPartial(after))) return undefined
+    const said = abouts.map(from => about(from, event.op, event, transaction, landedAt, shaping.origin))
+    const [was, is] = [before, after].map(row => (row ? pickedRow(row, places) : nothing))
+    return joinedRow([packRow(said), was!, is!])
+  }
   return {
     target: { table: history.table, columns: history.columns, key: [] },
     row: (event, transaction, landedAt) => {
+      const whole = told(event, transaction, landedAt)
+      if (whole) return whole
       const rows = rowsOf(event)
       const [was, is] = [rows.before, rows.after].map(row => row !== null && takesPart(row, landedAt))
       if (event.op !== 'truncate' && !was && !is) return undefined

@@ -62,7 +62,7 @@ export function RowsSection({ definition, datasets, change, ...turning }: RowsSe
           onChange={event => change({ history: event.target.checked ? true : undefined })}
         />
         <span>
-          Keep every change in a table beside each
+          Keep every change in a history table beside each
           <span className="block text-[12px] text-ink-3">
             A row of it says what a row was before and after, when that was committed and by which
             transaction.
