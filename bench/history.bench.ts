@@ -31,8 +31,7 @@ for (let round = 0; round < ROUNDS; round++) {
   for (const [id, all] of rates) {
     for (const one of rates.keys()) await pause(one)
     const { landed } = await status(id)
-    await client.query(`UPDATE mixed SET amount = amount + 1 WHERE id % 2 = ${round % 2}`)
-    await client.query(`UPDATE mixed SET label = label || 'x' WHERE id % 2 = ${round % 2}`)
+    await client.query(`UPDATE mixed SET amount = amount + 1, label = 'round ${round} of row ' || id`)
     await bed.untilInJournal(await bed.head())
     // The other one works it off by itself before.
     const other = [...rates.keys()].find(one => one !== id)!

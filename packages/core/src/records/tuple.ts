@@ -25,6 +25,8 @@ export const NULL = 0x6e
 export const UNSENT = 0x75
 export const TEXT = 0x74
 
+const PIECE_BYTES = 512 * 1024
+
 /** Puts rows together, value by value, in one memory that grows with the longest. */
 export class RowWriter {
   bytes: Uint8Array
@@ -111,6 +113,19 @@ export class RowWriter {
 }
 
 const writer = new RowWriter()
+
+/** Rows put together one behind another, in memory that is taken in large pieces. */
+export class RowPack {
+  private writer = new RowWriter(2 * PIECE_BYTES)
+
+  row(write: (writer: RowWriter) => void): PackedRow {
+    if (this.writer.at > PIECE_BYTES) this.writer = new RowWriter(2 * PIECE_BYTES)
+    const { at } = this.writer
+    write(this.writer)
+    // Where the memory had to grow, earlier rows stay where they are.
+    return { bytes: this.writer.bytes, at }
+  }
+}
 
 /** A row as bytes, where it stands among others. */
 export interface PackedRow {
@@ -230,6 +245,20 @@ export function filledRow(row: PackedRow, earlier: PackedRow): PackedRow {
   return { bytes: writer.bytes.slice(0, writer.at), at: 0 }
 }
 
+const ends = new Int32Array(65_537)
+
+/** Writes just these values of a row, in this order. */
+export function writePicked(
+  to: RowWriter,
+  { bytes, at: start }: PackedRow,
+  columns: readonly number[],
+): void {
+  const count = (bytes[start]! << 8) | bytes[start + 1]!
+  ends[0] = start + 2
+  for (let i = 0; i < count; i++) ends[i + 1] = valueEnd(bytes, ends[i]!)
+  for (const column of columns) to.copy(bytes, ends[column]!, ends[column + 1]!)
+}
+
 /** A row of just these values, in this order. */
 export function pickedRow({ bytes, at: start }: PackedRow, columns: readonly number[]): PackedRow {
   const count = (bytes[start]! << 8) | bytes[start + 1]!
@@ -239,14 +268,6 @@ export function pickedRow({ bytes, at: start }: PackedRow, columns: readonly num
   writer.at = 0
   writer.begin(columns.length)
   for (const column of columns) writer.copy(bytes, places[column]!, places[column + 1]!)
-  return { bytes: writer.bytes.slice(0, writer.at), at: 0 }
-}
-
-/** One row of the values of several, one after another. */
-export function joinedRow(rows: readonly PackedRow[]): PackedRow {
-  writer.at = 0
-  writer.begin(rows.reduce((sum, { bytes, at }) => sum + ((bytes[at]! << 8) | bytes[at + 1]!), 0))
-  for (const { bytes, at } of rows) writer.copy(bytes, at + 2, rowEnd(bytes, at))
   return { bytes: writer.bytes.slice(0, writer.at), at: 0 }
 }
 

@@ -3,7 +3,15 @@ import type { TargetLane } from '@tide/connectors/contract/target'
 import { NoValue } from '@tide/core/expression/values'
 import type { HistoryColumn, Lane } from '@tide/core/plan/lane'
 import type { ChangeEvent, SourceTransaction } from '@tide/core/records/change'
-import { isPartial, joinedRow, packRow, pickedRow, unpackRow, type PackedRow } from '@tide/core/records/tuple'
+import {
+  isPartial,
+  packRow,
+  unpackRow,
+  writePicked,
+  type PackedRow,
+  type RowPack,
+  type RowWriter,
+} from '@tide/core/records/tuple'
 import type { Value } from '@tide/core/records/value'
 import { predicateAsOf } from '@tide/core/scope/predicate'
 import { canonicalMoment, madeColumns, type Shaping } from '@tide/core/shape/written'
@@ -11,7 +19,12 @@ import { canonicalMoment, madeColumns, type Shaping } from '@tide/core/shape/wri
 export interface LaneHistory {
   target: TargetLane
   /** Undefined: the change is of rows that do not take part. */
-  row(event: ChangeEvent, transaction: SourceTransaction, landedAt: string): PackedRow | undefined
+  row(
+    event: ChangeEvent,
+    transaction: SourceTransaction,
+    landedAt: string,
+    pack: RowPack,
+  ): PackedRow | undefined
 }
 
 /** One side of a change: values by column, undefined where not told; null: no such row. */
@@ -55,27 +68,38 @@ export function laneHistory(plan: Lane, shaping: Shaping): LaneHistory | undefin
   // What is taken as it is passes as the bytes it is; `history.columns` has what is said of a change first, then both sides.
   const places = columns.map(({ made }) => made.places[0]!)
   const straight = !predicateAt && columns.every(({ made }) => made.taken)
-  const nothing = packRow(columns.map(() => null))
   const abouts = history.columns.flatMap(({ value }) =>
     value.from === 'before' || value.from === 'after' ? [] : [value.from],
   )
+  const side = (writer: RowWriter, row: PackedRow | undefined): void => {
+    if (row) writePicked(writer, row, places)
+    else for (let i = 0; i < places.length; i++) writer.null()
+  }
   const told = (
     event: ChangeEvent,
     transaction: SourceTransaction,
     landedAt: string,
+    pack: RowPack,
   ): PackedRow | undefined => {
     if (!straight || event.op === 'truncate') return undefined
     const before = event.op === 'insert' ? undefined : event.before
     const after = event.op === 'delete' ? undefined : event.after
     if (before === after || (before && isPartial(before)) || (after && isPartial(after))) return undefined
-    const said = abouts.map(from => about(from, event.op, event, transaction, landedAt, shaping.origin))
-    const [was, is] = [before, after].map(row => (row ? pickedRow(row, places) : nothing))
-    return joinedRow([packRow(said), was!, is!])
+    return pack.row(writer => {
+      writer.begin(history.columns.length)
+      for (const from of abouts) {
+        const value = about(from, event.op, event, transaction, landedAt, shaping.origin)
+        if (typeof value === 'string') writer.text(value)
+        else writer.null()
+      }
+      side(writer, before)
+      side(writer, after)
+    })
   }
   return {
     target: { table: history.table, columns: history.columns, key: [] },
-    row: (event, transaction, landedAt) => {
-      const whole = told(event, transaction, landedAt)
+    row: (event, transaction, landedAt, pack) => {
+      const whole = told(event, transaction, landedAt, pack)
       if (whole) return whole
       const rows = rowsOf(event)
       const [was, is] = [rows.before, rows.after].map(row => row !== null && takesPart(row, landedAt))
@@ -131,6 +155,12 @@ function rowsOf(event: ChangeEvent): {
   }
 }
 
+/** The same for many changes beside each other. */
+let [committed, landed] = [
+  { iso: '', text: '' },
+  { iso: '', text: '' },
+]
+
 function about(
   what: Exclude<HistoryColumn['value']['from'], 'before' | 'after'>,
   operation: string,
@@ -147,9 +177,13 @@ function about(
     case 'operation':
       return operation
     case 'committed at':
-      return canonicalMoment(at)
+      return at === committed.iso
+        ? committed.text
+        : (committed = { iso: at, text: canonicalMoment(at)! }).text
     case 'landed at':
-      return canonicalMoment(landedAt)
+      return landedAt === landed.iso
+        ? landed.text
+        : (landed = { iso: landedAt, text: canonicalMoment(landedAt)! }).text
     case 'transaction':
       return id
     case 'origin':
