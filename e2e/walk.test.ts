@@ -4,6 +4,7 @@ import type { PipelineStatus } from '@tide/core/api/pipelines'
 import { mkdtempSync, rmSync } from 'node:fs'
 import { tmpdir } from 'node:os'
 import { join } from 'node:path'
+import pg from 'pg'
 import { By, Key, until, type WebDriver } from 'selenium-webdriver'
 import { startRealPostgres, type TestDatabase } from '../packages/connectors/tests/real-postgres.ts'
 import { openBrowser } from './browser.ts'
@@ -416,6 +417,64 @@ test('a value that does not fit is held while others land; corrected, its row la
   await save('House+of+Sedge', '13.5')
   await open('/held')
   await sees('Nothing is held')
+})
+
+test('three rows are changed behind its back: just those are found, shown, and repaired', async () => {
+  const { id } = await pipelineCalled('Alderbank to growers_warehouse')
+  const connections = await call<{ name: string; config: pg.ClientConfig }[]>(
+    server.url,
+    'GET',
+    '/connections',
+  )
+  const { config } = connections.find(({ name }) => name === 'Alderbank')!
+  const site = new pg.Client({ ...config, password: 'willow-and-water' })
+  await site.connect()
+  await site.query(`BEGIN; SET LOCAL session_replication_role = replica;
+    UPDATE nursery.beds SET area_m2 = 77.5 WHERE bed_id = 21;
+    DELETE FROM nursery.beds WHERE bed_id = 22;
+    INSERT INTO nursery.beds SELECT 99001, house, row_no, area_m2, heated FROM nursery.beds WHERE bed_id = 23; COMMIT`)
+  await site.end()
+  await open(`/pipelines/${id}/agreement`)
+  await sees('Not verified yet')
+  await click(button('Verify …'))
+  await click(button('Compare the rows'))
+  await sees('1 lane does not agree', 60)
+  await click(find(By.css('[aria-label="Differences of nursery.beds"]')))
+  await sees('3 rows of nursery.beds do not agree')
+  await click(button('21'))
+  await sees('77.50')
+  await click(button('Repair all 3 rows …'))
+  await sees('1 row is deleted')
+  await click(button('Repair them'))
+  await sees('2 rows written as they stand at the source, 1 row that the source does not have taken away')
+  const there = async (bed: number) =>
+    warehouse(`SELECT "AREA_M2" FROM "SECOND"."BEDS" WHERE "BED_ID" = ${bed}`)
+  expect(await there(21)).toEqual([['77.50']])
+  expect(await there(22)).toEqual([])
+  expect(await there(99001)).toHaveLength(1)
+})
+
+test('what a row was before is told where its changes are kept', async () => {
+  const { id, lanes } = await pipelineCalled('All sites to warehouse')
+  const lane = lanes.findIndex(({ source, origin }) => source.name === 'beds' && origin === 'alderbank')
+  const page = await fetch(`${standIns.screen}nursery/beds?find=House+3`).then(response => response.text())
+  const [, ctid] = /row\?ctid=([^"]+)"/.exec(page)!
+  const [, bed] = /<td>(\d+)<\/td>/.exec(page)!
+  await fetch(`${standIns.screen}nursery/beds/row?ctid=${ctid}`, {
+    method: 'POST',
+    body: new URLSearchParams({
+      bed_id: bed!,
+      house: 'House of Rushes',
+      row_no: '1',
+      area_m2: '5.5',
+      heated: 'true',
+    }),
+  })
+  await open(`/pipelines/${id}/rows`)
+  await (await field('Lane')).findElement(By.css(`option[value="${lane}"]`)).click()
+  await type('bed_id', bed!)
+  await click(button('Look'))
+  await xpath('//li[contains(., "House 3") and contains(., "House of Rushes")]')
 })
 
 test('a rewind to a mark says what it applies again, and does so', async () => {

@@ -47,8 +47,8 @@ export function AgreementSection() {
         )}
       </div>
       <ErrorNotice error={error ?? verifications.error} />
-      <LaneResults pipeline={pipeline} results={results} chosen={chosen} choose={setChosen} runs={runs} />
       {shown && <Differences key={`${shown.verification.id} ${shown.lane}`} pipeline={pipeline} of={shown} />}
+      <LaneResults pipeline={pipeline} results={results} chosen={chosen} choose={setChosen} runs={runs} />
       <Earlier verifications={all} />
     </section>
   )

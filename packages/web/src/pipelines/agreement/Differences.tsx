@@ -24,7 +24,7 @@ export function Differences({ pipeline, of }: { pipeline: PipelineStatus; of: Ve
   const origin = pipeline.origins.find(({ tag }) => tag === lane.origin)
   const fromName = origin?.connectionName ?? pipeline.fromName
   const place = useRef<HTMLElement>(null)
-  useEffect(() => place.current?.scrollIntoView({ block: 'start' }), [])
+  useEffect(() => place.current?.scrollIntoView({ block: 'nearest' }), [])
   const queries = useQueryClient()
   const path = `/pipelines/${id}/verifications/${of.verification.id}/lanes/${of.lane}`
   const [open, setOpen] = useState<number>()
@@ -102,7 +102,11 @@ export function Differences({ pipeline, of }: { pipeline: PipelineStatus; of: Ve
     },
   ]
   return (
-    <section ref={place} className="mt-5 scroll-mt-12" aria-label={`Differences of ${laneTitle(lane)}`}>
+    <section
+      ref={place}
+      className="mb-6 border-b border-line-2 pb-4"
+      aria-label={`Differences of ${laneTitle(lane)}`}
+    >
       <div className="mb-2 flex items-baseline gap-3">
         <h2 className="min-w-0 flex-1 text-[14px]">
           {plural(all, 'row')} of {laneTitle(lane)} {all === 1 ? 'does' : 'do'} not agree
