@@ -6,7 +6,7 @@ import type { LogicalType } from '@tide/core/records/types'
 import type { Random } from '../soak/random.ts'
 
 export function madeBefore(plan: Plan, profile: TargetProfile, random: Random): Plan {
-  const lanes = plan.lanes.map(lane => {
+  const lanes = plan.lanes.map(({ history: _, ...lane }) => {
     const missing = lane.writes.find(
       ({ name, nullable, value }) =>
         nullable && !lane.key.includes(name) && value.from === 'column' && random.chance(0.3),
@@ -14,10 +14,11 @@ export function madeBefore(plan: Plan, profile: TargetProfile, random: Random): 
     const writes = lane.writes.filter(column => column !== missing)
     return { ...lane, writes: writes.map(column => widened(column, lane, profile, random)) }
   })
-  const steps = plan.steps.map(step => {
+  const steps = plan.steps.flatMap(step => {
     if (step.step !== 'create table') return step
-    const lane = lanes.find(({ target }) => JSON.stringify(target) === JSON.stringify(step.table))!
-    return { ...step, columns: lane.writes }
+    const lane = lanes.find(({ target }) => JSON.stringify(target) === JSON.stringify(step.table))
+    // Others have kept no history.
+    return lane ? { ...step, columns: lane.writes } : []
   })
   return { ...plan, lanes, steps }
 }

@@ -13,6 +13,7 @@ import { agreement } from './agreement.ts'
 import { compare, dropTargets } from './compare.ts'
 import { openTarget } from './connectors.ts'
 import { Following, surroundings, type Outcome } from './following.ts'
+import { historyAgrees } from './history.ts'
 import type { Told } from './life.ts'
 import type { SystemKind } from './render.ts'
 import { madeBefore } from './before.ts'
@@ -111,7 +112,11 @@ export async function play(
       const rows = await one.rowsAgree(open)
       await one.halt()
       const compared = () => compare(systems, source, tables, one, folder)
-      const detail = rows || (await compared()) || (await agreement(systems, one, folder, compared))
+      const detail =
+        rows ||
+        (await compared()) ||
+        (await agreement(systems, one, folder, compared)) ||
+        (await historyAgrees(systems, one, folder))
       outcomes.push({ target: one.target, result: detail ? 'different' : 'same', detail })
     }
     return { outcomes, told }

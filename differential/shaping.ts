@@ -58,6 +58,7 @@ export function shapingOf(
         does: { add: 'computed here', compute: `${column} == null ? "none" : ${column} + "!"` },
       })
     }
+    if (random.chance(0.4)) lanes.push({ like, does: { history: true } })
     const other = otherKey(dataset)
     if (other && random.chance(0.9)) lanes.push({ like, does: { key: other } })
     if (random.chance(0.3)) columns.push({ like, does: { add: 'changed at', metadata: 'committed at' } })
