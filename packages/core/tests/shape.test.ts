@@ -3,6 +3,7 @@ import { shapedEffect } from '@tide/core/apply/effect'
 import { IdentityFold, type FoldedKey } from '@tide/core/apply/fold'
 import type { Lane, WrittenColumn } from '@tide/core/plan/lane'
 import type { ChangeEvent, SourceTransaction } from '@tide/core/records/change'
+import type { Column } from '@tide/core/records/column'
 import { csvLine, CsvWriter } from '@tide/core/records/csv'
 import { filledRow, packedKey, packRow, pickedRow, unpackRow, unsentIn } from '@tide/core/records/tuple'
 import { keyText, type Key, type Row, type Value } from '@tide/core/records/value'
@@ -300,4 +301,43 @@ describe('packed rows', () => {
       }),
     )
   })
+})
+
+test('a row that is kept when it is deleted, and comes back under an equal key that is printed otherwise, stands once', () => {
+  const key: Column = { name: 'id', type: { kind: 'decimal' }, nativeType: 'numeric', nullable: false }
+  const lane: Lane = {
+    source: { namespace: 's', name: 't' },
+    target: { namespace: 's', name: 't' },
+    reads: [key],
+    identity: ['id'],
+    writes: [
+      { ...key, value: { from: 'column', column: 'id' } },
+      {
+        name: 'gone at',
+        type: { kind: 'timestamp', zoned: true },
+        nativeType: 'timestamptz',
+        nullable: true,
+        value: { from: 'metadata', what: 'deleted at' },
+      },
+    ],
+    key: ['id'],
+    scope: null,
+    deletes: 'mark',
+    rows: 0,
+    rowsExact: true,
+    bytes: 0,
+  }
+  const shaper = laneShaper(lane, { origin: '', hash: text => text })
+  const transaction = { id: '1', start: '0/1', at: '2026-03-01T12:00:00.000000Z', events: [] }
+  const after = (...events: ChangeEvent[]) => {
+    const fold = new IdentityFold([0])
+    for (const event of events) fold.add(event, transaction)
+    const { effect } = shapedEffect(fold, shaper, '2026-03-01T12:00:01.000Z')
+    return { puts: effect.puts.map(put => put.key), removed: effect.removed }
+  }
+  const gone = (id: string): ChangeEvent => ({ lane: 0, number: 0, op: 'delete', before: packRow([id]) })
+  const comes = (id: string): ChangeEvent => ({ lane: 0, number: 1, op: 'insert', after: packRow([id]) })
+  expect(after(gone('1.00'), comes('1.0'))).toEqual({ puts: [['1.0']], removed: [['1.00']] })
+  expect(after(gone('1.00'), comes('2.0'))).toEqual({ puts: [['2.0'], ['1.00']], removed: [] })
+  expect(after(gone('1.00'), comes('1.0'), gone('1.0'))).toEqual({ puts: [['1.0']], removed: [] })
 })

@@ -31,6 +31,10 @@ export function shapedEffect(folded: Folded, shaper: LaneShaper, landedAt: strin
   const puts: Put[] = []
   const needs: ShapedEffect['needs'] = []
   const misfits: ShapedEffect['misfits'] = []
+  // Of rows that are kept when they are deleted, one may have come back under a key that is equal, and printed otherwise.
+  const { keyId } = shaper
+  const kept = keyId && shaper.keepsDeleted && shaper.keyIsIdentity ? new Map<string, Put>() : undefined
+  const live = new Set<string>()
   for (const state of keys) {
     const shaped = shaper.shape(state, landedAt)
     if ('needs' in shaped) {
@@ -39,9 +43,18 @@ export function shapedEffect(folded: Folded, shaper: LaneShaper, landedAt: strin
       for (const key of shaped.removed) removed.push(key)
     } else if ('misfit' in shaped) misfits.push({ identity: state.identity, misfit: shaped.misfit })
     else {
-      if (shaped.put) puts.push(shaped.put)
+      const { put } = shaped
+      if (put && kept && !state.after) kept.set(keyId!(put.key), put)
+      else if (put) {
+        puts.push(put)
+        if (kept) live.add(keyId!(put.key))
+      }
       for (const key of shaped.removed) removed.push(key)
     }
+  }
+  for (const [id, put] of kept ?? []) {
+    if (live.has(id)) removed.push(put.key)
+    else puts.push(put)
   }
   if (shaper.keyIsIdentity) {
     const effect = {

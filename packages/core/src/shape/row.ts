@@ -11,6 +11,7 @@ import {
   type PackedRow,
   type RowPart,
 } from '../records/tuple.ts'
+import { oneText } from '../records/same.ts'
 import { keyText, type Key, type Value } from '../records/value.ts'
 import { predicateAsOf } from '../scope/predicate.ts'
 import { NoValue } from '../expression/values.ts'
@@ -38,6 +39,8 @@ export interface LaneShaper {
   keepsDeleted: boolean
   /** Places of columns of the source that the key at the target is made of, beside those of its own key. */
   keyBeyond: readonly number[]
+  /** The same for keys that are equal though they are not printed alike, such as 1.0 and 1.00; undefined: there are none such. */
+  keyId: ((key: Key) => string) | undefined
   /** There may be rows at the target that are none of the lane's, so that a new one may find its key taken. */
   findsRows: boolean
   /** `landedAt`: now, by our clock; ISO 8601. */
@@ -180,10 +183,19 @@ export function laneShaper(lane: Lane, shaping: Shaping): LaneShaper {
     keyIsIdentity,
     keepsDeleted: deletes !== undefined,
     keyBeyond: needed.map(({ name }) => indexOf(name)),
+    keyId: keyIdOf(lane),
     findsRows: lane.there !== undefined,
     shape,
     mark,
   }
+}
+
+const PRINTED_IN_SEVERAL_WAYS = new Set(['decimal', 'float', 'interval', 'list'])
+
+function keyIdOf({ key, writes }: Lane): LaneShaper['keyId'] {
+  const types = key.map(name => writes.find(column => column.name === name)!.type)
+  if (!types.some(({ kind }) => PRINTED_IN_SEVERAL_WAYS.has(kind))) return undefined
+  return one => keyText(one.map((part, i) => oneText(part, types[i]!)))
 }
 
 const UNTOLD: Misfit = {

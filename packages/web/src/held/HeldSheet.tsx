@@ -10,6 +10,7 @@ import { ago, count, moment, plural } from '../format.ts'
 import { Button } from '../parts/Button.tsx'
 import { DataTable, type Column } from '../parts/DataTable.tsx'
 import { ErrorNotice, Notice } from '../parts/Notice.tsx'
+import { Outcome } from '../parts/Outcome.tsx'
 import { Correction } from './Correction.tsx'
 import { LetBe } from './LetBe.tsx'
 
@@ -158,21 +159,5 @@ function Why({ of: { column, reason } }: { of: Pick<HeldAnswer, 'column' | 'reas
       {column !== null && <span className="font-mono text-[12px]">{column}: </span>}
       {reason}
     </>
-  )
-}
-
-export function Outcome({ outcome }: { outcome: ErrandOutcome | undefined }) {
-  if (!outcome) return null
-  if (outcome.state === 'waiting')
-    return (
-      <Notice level="warning" title="It is asked for.">
-        The pipeline gets to it when it goes on.
-      </Notice>
-    )
-  if (outcome.state === 'refused') return <Notice level="refused" title={outcome.outcome} />
-  return (
-    <p role="status" className="border-l-3 border-water-3 px-3 py-2 text-[13px] font-semibold">
-      {outcome.outcome}.
-    </p>
   )
 }
