@@ -38,7 +38,7 @@ describe('what can stand in a file', () => {
 
   test('a rule is begun by one of its fields', () => {
     expect(offered('lanes:\n  - { like: "*", does: |')).toEqual(
-      ['rows', 'structure', 'deletes', 'key'].map(name => `{ ${name}: `),
+      ['rows', 'structure', 'deletes', 'history', 'key'].map(name => `{ ${name}: `),
     )
   })
 
