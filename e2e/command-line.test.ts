@@ -73,6 +73,10 @@ test('a file is checked, foreseen, put and started; then it is what runs, and a 
     code: 0,
     said: expect.stringMatching(/^\d{4}-.*: \d+ rows, \d+ bytes in \d+\.\d s.*\n$/),
   })
+  expect(tide(['verify', 'Beds'])).toEqual({
+    code: 0,
+    said: expect.stringMatching(/beds: \d+ rows equal, 0 differ\n$/),
+  })
   expect(tide(['rewind', 'Beds'])).toEqual({ code: 1, said: expect.stringContaining('Say where to') })
   expect(tide(['rewind', 'Beds', '--to', '2999-01-01T00:00:00Z'])).toEqual({
     code: 1,
