@@ -110,5 +110,5 @@ function told(following: Following, verified: object): string {
 }
 
 function stuck(following: Following): string {
-  return `a verification does not end: ${JSON.stringify(following.verifications.lanes.at(-1)?.verified)} ${JSON.stringify(following.stopped())}`
+  return `a verification does not end: ${JSON.stringify(following.verifications.lanes.map(lane => lane.verified))} ${JSON.stringify(following.stopped())}`
 }

@@ -1,4 +1,5 @@
 /** Rows of MariaDB as lines of CSV. */
+import { NEVER_QUOTED } from '@tide/core/records/csv'
 import { Failure } from '@tide/core/failure'
 import { printName, type DatasetName } from '@tide/core/records/dataset'
 import type { KeyedTable } from '../contract/records.ts'
@@ -7,8 +8,6 @@ import { canonicalColumn, ident, TEXT } from './sql.ts'
 
 const PART_BYTES = 256 * 1024
 
-/** Types whose canonical text holds nothing that CSV would have to quote. */
-const PLAIN = new Set(['int', 'decimal', 'float', 'bool', 'date', 'timestamp', 'binary', 'uuid'])
 /** Types that are printed as canonical text by themselves, and never at length. */
 const BY_ITSELF = new Set(['int', 'decimal', 'float', 'date'])
 
@@ -23,7 +22,7 @@ export function csvRow(columns: KeyedTable['columns'], quoted: readonly boolean[
     const single = type.kind === 'float' && type.bits === 32
     if (BY_ITSELF.has(type.kind) && !single && !quoted[i] && !TEXT.test(nativeType))
       return `IFNULL(${/^(bit|year)/.test(nativeType) ? text : column}, '')`
-    if (PLAIN.has(type.kind) && !quoted[i]) return `IF(${column} IS NULL, '', ${text})`
+    if (NEVER_QUOTED.has(type.kind) && !quoted[i]) return `IF(${column} IS NULL, '', ${text})`
     return `IF(${column} IS NULL, '', CONCAT('"', REPLACE(${text}, '"', '""'), '"'))`
   })
   return `CONCAT(${fields.join(`, ',', `)}, '\\n')`

@@ -1,8 +1,21 @@
 import { TEXT, textLength, type PackedRow } from './tuple.ts'
+import type { LogicalType } from './types.ts'
 import type { Value } from './value.ts'
 
 /** A field that is just `\.` is quoted, too: alone on a line, PostgreSQL takes it for the end of the data. */
 const SPECIAL = /[",\r\n]|^\\\.$/
+
+/** Types whose canonical text holds nothing that would have to be quoted. */
+export const NEVER_QUOTED: ReadonlySet<string> = new Set<LogicalType['kind']>([
+  'int',
+  'decimal',
+  'float',
+  'bool',
+  'date',
+  'timestamp',
+  'binary',
+  'uuid',
+])
 
 const [QUOTE, COMMA, RETURN, NEWLINE, BACKSLASH, POINT] = [0x22, 0x2c, 0x0d, 0x0a, 0x5c, 0x2e]
 

@@ -152,12 +152,18 @@ export function stretchesOf(columns: readonly Made[]): Stretch[] {
   return stretches
 }
 
-let [lastIso, lastMoment] = ['', '']
+let [last, other] = [
+  { iso: '', moment: '' },
+  { iso: '', moment: '' },
+]
 
 /** ISO 8601 in UTC as the canonical text of a zoned timestamp. */
 export function canonicalMoment(iso: string | null): string | null {
   if (iso === null) return null
-  // Rows beside each other mostly came at the same moment.
-  if (iso !== lastIso) [lastIso, lastMoment] = [iso, iso.replace('T', ' ').replace(/Z$/, '+00')]
-  return lastMoment
+  // Rows beside each other mostly were committed at the same moment, and landed at the same other one.
+  if (iso !== last.iso) {
+    ;[last, other] = [other, last]
+    if (iso !== last.iso) last = { iso, moment: iso.replace('T', ' ').replace(/Z$/, '+00') }
+  }
+  return last.moment
 }

@@ -2,6 +2,7 @@
 import { madeColumns, type Shaping } from '../shape/written.ts'
 import type { Column } from '../records/column.ts'
 import { takenFrom, type Lane, type WrittenColumn } from '../plan/lane.ts'
+import { NEVER_QUOTED } from '../records/csv.ts'
 import type { LogicalType } from '../records/types.ts'
 
 export interface VerifiedLane {
@@ -21,17 +22,6 @@ export interface VerifiedLane {
   keepsOthers: boolean
 }
 
-/** Types whose canonical text holds nothing that CSV would have to quote. */
-const PLAIN = new Set<LogicalType['kind']>([
-  'int',
-  'decimal',
-  'float',
-  'bool',
-  'date',
-  'timestamp',
-  'binary',
-  'uuid',
-])
 const NUMBERS = new Set<LogicalType['kind']>(['int', 'decimal', 'float'])
 
 /** `because`: why its rows cannot be held against each other. */
@@ -56,7 +46,7 @@ export function verifiedLane(lane: Lane, shaping: Shaping): VerifiedLane | { bec
   const plain = (column: WrittenColumn) => {
     const source = takenFrom(column)
     const read = lane.reads.find(one => one.name === source)
-    return PLAIN.has(column.type.kind) && (!read || PLAIN.has(read.type.kind))
+    return NEVER_QUOTED.has(column.type.kind) && (!read || NEVER_QUOTED.has(read.type.kind))
   }
   return {
     lane: { ...lane, writes },
@@ -65,7 +55,7 @@ export function verifiedLane(lane: Lane, shaping: Shaping): VerifiedLane | { bec
     order,
     quotedAtSource: lane.reads.map(
       ({ name, type }) =>
-        !PLAIN.has(type.kind) || writes.some(column => takenFrom(column) === name && !plain(column)),
+        !NEVER_QUOTED.has(type.kind) || writes.some(column => takenFrom(column) === name && !plain(column)),
     ),
     quotedAtTarget: writes.map(column => !plain(column)),
     deletedAt: lane.writes.find(({ value }) => value.from === 'metadata' && value.what === 'deleted at')

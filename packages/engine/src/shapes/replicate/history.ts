@@ -37,12 +37,12 @@ export function laneHistory(plan: Lane, shaping: Shaping): LaneHistory | undefin
   const wanted = new Set(history.columns.flatMap(({ value }) => ('column' in value ? [value.column] : [])))
   const columns = writes.flatMap(({ name }, i) => (wanted.has(name) ? [{ name, made: made[i]! }] : []))
   const predicateAt = scope && predicateAsOf(scope, reads)
-  const takesPart = (row: readonly Value[], at: string): boolean => {
+  /** Undefined: what decides it was not sent. */
+  const takesPart = (row: readonly Value[], at: string): boolean | undefined => {
     if (!predicateAt) return true
     const predicate = predicateAt(at)
-    // Of a row of which only the key is told it is not known, and no more is told of it here.
     if (predicate.columns.some(name => row[reads.findIndex(column => column.name === name)] === undefined))
-      return true
+      return undefined
     try {
       return predicate.test(row) === true
     } catch (thrown) {
@@ -51,10 +51,17 @@ export function laneHistory(plan: Lane, shaping: Shaping): LaneHistory | undefin
       throw thrown
     }
   }
-  const imageOf = (row: readonly Value[], transaction: SourceTransaction, landedAt: string): Image => {
+  /** `whole`: false where it is not known whether the row takes part, so that no more than its key is told. */
+  const imageOf = (
+    row: readonly Value[],
+    whole: boolean,
+    transaction: SourceTransaction,
+    landedAt: string,
+  ): Image => {
     const coming = { op: 'update' as const, committedAt: transaction.at, position: null, landedAt }
     const values = new Map<string, Value>()
     for (const { name, made } of columns) {
+      if (!whole && !plan.key.includes(name)) continue
       try {
         const known = !made.whole || made.places.every(place => row[place] !== undefined)
         values.set(name, known ? made.make(row, coming) : undefined)
@@ -102,14 +109,16 @@ export function laneHistory(plan: Lane, shaping: Shaping): LaneHistory | undefin
       const whole = told(event, transaction, landedAt, pack)
       if (whole) return whole
       const rows = rowsOf(event)
-      const [was, is] = [rows.before, rows.after].map(row => row !== null && takesPart(row, landedAt))
+      const parts = [rows.before, rows.after].map(row => row !== null && takesPart(row, landedAt))
+      const [was, is] = parts.map(part => part !== false)
       if (event.op !== 'truncate' && !was && !is) return undefined
       // Where nothing is told of the row before, it cannot be said to have been outside.
       const outside = predicateAt !== null && rows.toldBefore
       const operation =
         event.op !== 'update' || was === is || !outside ? event.op : is ? 'into scope' : 'out of scope'
-      const before = was && rows.toldBefore ? imageOf(rows.before!, transaction, landedAt) : null
-      const after = is ? imageOf(rows.after!, transaction, landedAt) : null
+      const before =
+        was && rows.toldBefore ? imageOf(rows.before!, parts[0] === true, transaction, landedAt) : null
+      const after = is ? imageOf(rows.after!, parts[1] === true, transaction, landedAt) : null
       const untold: string[] = []
       if (event.op === 'update' && was && !rows.toldBefore) untold.push('before')
       const values = history.columns.map((column): Value => {
@@ -155,12 +164,6 @@ function rowsOf(event: ChangeEvent): {
   }
 }
 
-/** The same for many changes beside each other. */
-let [committed, landed] = [
-  { iso: '', text: '' },
-  { iso: '', text: '' },
-]
-
 function about(
   what: Exclude<HistoryColumn['value']['from'], 'before' | 'after'>,
   operation: string,
@@ -177,13 +180,9 @@ function about(
     case 'operation':
       return operation
     case 'committed at':
-      return at === committed.iso
-        ? committed.text
-        : (committed = { iso: at, text: canonicalMoment(at)! }).text
+      return canonicalMoment(at)
     case 'landed at':
-      return landedAt === landed.iso
-        ? landed.text
-        : (landed = { iso: landedAt, text: canonicalMoment(landedAt)! }).text
+      return canonicalMoment(landedAt)
     case 'transaction':
       return id
     case 'origin':

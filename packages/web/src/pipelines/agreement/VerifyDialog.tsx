@@ -33,7 +33,6 @@ export function VerifyDialog({ pipeline, lanes, trigger }: VerifyDialogProps) {
     })
     await queries.invalidateQueries({ queryKey: ['verifications', id] })
   }
-  const digits = (text: string) => text.replace(/\D/g, '')
   return (
     <Confirm
       trigger={trigger}
@@ -61,28 +60,18 @@ export function VerifyDialog({ pipeline, lanes, trigger }: VerifyDialogProps) {
       <p>
         Changes go on meanwhile. A row that moves is looked at again once everything up to then has landed.
       </p>
-      <label className="flex items-baseline gap-2">
-        <span className="w-40 shrink-0 text-ink">Rows a second, at most</span>
-        <InlineField
-          label="Rows a second, at most"
-          className="w-24"
-          inputMode="numeric"
-          value={rowsPerSecond}
-          onChange={event => setRowsPerSecond(digits(event.target.value))}
-        />
-        <span className="text-[12px] text-ink-3">empty: as fast as they come</span>
-      </label>
-      <label className="flex items-baseline gap-2">
-        <span className="w-40 shrink-0 text-ink">Wait while the lag is above</span>
-        <InlineField
-          label="Wait while the lag is above, in seconds"
-          className="w-24"
-          inputMode="numeric"
-          value={pauseAbove}
-          onChange={event => setPauseAbove(digits(event.target.value))}
-        />
-        <span className="text-[12px] text-ink-3">seconds; empty: whatever it is</span>
-      </label>
+      <PaceField
+        title="Rows a second, at most"
+        value={rowsPerSecond}
+        set={setRowsPerSecond}
+        says="empty: as fast as they come"
+      />
+      <PaceField
+        title="Wait while the lag is above"
+        value={pauseAbove}
+        set={setPauseAbove}
+        says="seconds; empty: whatever it is"
+      />
     </Confirm>
   )
 }
@@ -102,6 +91,29 @@ function Choice({ chosen, choose, title, says }: ChoiceProps) {
         <span className="font-semibold text-ink">{title}</span>
         <span className="block text-[12px]">{says}</span>
       </span>
+    </label>
+  )
+}
+
+interface PaceFieldProps {
+  title: string
+  value: string
+  set: (digits: string) => void
+  says: string
+}
+
+function PaceField({ title, value, set, says }: PaceFieldProps) {
+  return (
+    <label className="flex items-baseline gap-2">
+      <span className="w-40 shrink-0 text-ink">{title}</span>
+      <InlineField
+        label={title}
+        className="w-24"
+        inputMode="numeric"
+        value={value}
+        onChange={event => set(event.target.value.replace(/\D/g, ''))}
+      />
+      <span className="text-[12px] text-ink-3">{says}</span>
     </label>
   )
 }
