@@ -19,6 +19,8 @@ import { startRealPostgres, type RealPostgres } from './real-postgres.ts'
 const LARGE_ROWS = 40_000
 const KEYS = ['', 'a', 'A', 'ä', 'z', '🌱', '￿', 'a b', '"', ',', '\n', '\\', "'", '10', '9', ' a']
 const folder = mkdtempSync(join(tmpdir(), 'constant-tide-ordered-'))
+/** Texts that have quotes everywhere, as JSON has, of lengths up to a large one. */
+const PAGES = [10, 511, 512, 513, 300_000].map(times => '"é"'.repeat(times))
 let server: RealPostgres
 let maria: RealMariadb
 const sessions: Record<string, Session> = {}
@@ -35,6 +37,9 @@ beforeAll(async () => {
   await client.query(`CREATE SCHEMA main; CREATE TABLE main.words (word text, note text, n bigint, PRIMARY KEY (word));
     INSERT INTO main.words VALUES ${rowsSql(doubled)};
     CREATE TABLE main.large AS SELECT i::bigint AS n, repeat('x', 1000) AS note FROM generate_series(1, ${LARGE_ROWS}) i`)
+  await client.query(`CREATE TABLE main.pages (n bigint, note text)`)
+  for (const [i, page] of PAGES.entries())
+    await client.query('INSERT INTO main.pages VALUES ($1, $2)', [i, page])
   await client.end()
   const session = await maria.connect()
   await session.run('CREATE DATABASE main')
@@ -48,6 +53,8 @@ beforeAll(async () => {
   )
   await session.run('CREATE TABLE large (n bigint, note longtext)')
   await session.run(`INSERT INTO large SELECT seq, repeat('x', 1000) FROM seq_1_to_${LARGE_ROWS}`)
+  await session.run('CREATE TABLE pages (n bigint, note longtext CHARACTER SET utf8mb4)')
+  for (const [i, page] of PAGES.entries()) await session.run(`INSERT INTO pages VALUES (${i}, '${page}')`)
   await session.close()
   const path = join(folder, 'w.duckdb')
   const instance = await DuckDBInstance.create(path)
@@ -57,6 +64,9 @@ beforeAll(async () => {
   await connection.run(
     `CREATE TABLE large AS SELECT range + 1 AS n, repeat('x', 1000) AS note FROM range(${LARGE_ROWS})`,
   )
+  await connection.run('CREATE TABLE pages (n BIGINT, note VARCHAR)')
+  for (const [i, page] of PAGES.entries())
+    await connection.run('INSERT INTO pages VALUES ($n, $page)', { n: i, page })
   connection.disconnectSync()
   instance.closeSync()
   sessions.PostgreSQL = await postgres.open({ ...server.config, method: 'triggers' })
@@ -96,6 +106,19 @@ describe.each([
     expect(await read('word', 'text')).toEqual([...all].sort((a, b) => compareText(a[0]!, b[0]!)))
     expect(await read('n', 'number')).toEqual(all)
   })
+
+  test('quotes cost no more in a long text than in many short ones', async () => {
+    const pages: KeyedTable = {
+      dataset: { namespace: 'main', name: 'pages' },
+      columns: [n, note],
+      key: ['n'],
+    }
+    const parts: Uint8Array[] = []
+    const table = { ...pages, order: ['number' as const], quoted: [false, true] }
+    for await (const part of sessions[name]!.ordered!(table, { ...limits(), timeoutMs: 20_000 }))
+      parts.push(part)
+    expect(csvRows(Buffer.concat(parts)).map(([, page]) => PAGES.indexOf(page!))).toEqual([0, 1, 2, 3, 4])
+  }, 30_000)
 
   test('only those that are asked for, also by a value that is null', async () => {
     const some = async (only: KeyedTable['only']) => {

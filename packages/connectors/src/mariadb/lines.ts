@@ -11,6 +11,9 @@ const PART_BYTES = 256 * 1024
 /** Types that are printed as canonical text by themselves, and never at length. */
 const BY_ITSELF = new Set(['int', 'decimal', 'float', 'date'])
 
+/** Of a text longer than this, quotes are doubled by an expression over bytes: REPLACE moves all that follows at each of them. */
+const LONG_BYTES = 1024
+
 /**
  * A whole row as a line of CSV: the server puts it together faster than we could, field by field. `quoted`: which fields come in
  * quotes, beside those that must.
@@ -23,9 +26,14 @@ export function csvRow(columns: KeyedTable['columns'], quoted: readonly boolean[
     if (BY_ITSELF.has(type.kind) && !single && !quoted[i] && !TEXT.test(nativeType))
       return `IFNULL(${/^(bit|year)/.test(nativeType) ? text : column}, '')`
     if (NEVER_QUOTED.has(type.kind) && !quoted[i]) return `IF(${column} IS NULL, '', ${text})`
-    return `IF(${column} IS NULL, '', CONCAT('"', REPLACE(${text}, '"', '""'), '"'))`
+    return `IF(${column} IS NULL, '', CONCAT('"', ${doubled(text)}, '"'))`
   })
   return `CONCAT(${fields.join(`, ',', `)}, '\\n')`
+}
+
+function doubled(text: string): string {
+  const [long, short] = [`REGEXP_REPLACE(CAST(${text} AS BINARY), '"', '""')`, `REPLACE(${text}, '"', '""')`]
+  return `IF(LENGTH(${text}) > ${LONG_BYTES}, ${long}, ${short})`
 }
 
 /** What such a statement brings, in parts of whole lines. */
