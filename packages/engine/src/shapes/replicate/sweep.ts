@@ -38,7 +38,8 @@ export async function sweep(open: OpenPipeline, lane: WorkingLane, signal: Abort
   const transaction: SourceTransaction = { id: '', start: checkpoint.now.position.at, at, events: [] }
   const limits = { batchRows: BATCH_ROWS, timeoutMs: SWEEP_MS, signal }
   let brought = false
-  for await (const batch of open.scan({ dataset: lane.source.dataset, columns: reads, where }, limits)) {
+  const table = { dataset: lane.source.dataset, columns: reads, where }
+  for await (const batch of unlessTurned(open.scan(table, limits), signal)) {
     const states = batch
       .filter(row => predicate.test(row) === true)
       .map(row => standingState(keyOf(row, lane.identityIndexes), row, transaction))
@@ -49,8 +50,19 @@ export async function sweep(open: OpenPipeline, lane: WorkingLane, signal: Abort
       checkpoint.commit(now => counted({ ...now, consistent: false }), write),
     )
   }
+  // Not all has been read, perhaps; what moved is looked for again.
+  if (signal.aborted) return
   const note = (now: Stream) => withSwept(now, lane.index, at, brought)
   await (brought ? writeCheckpoint(open, note) : checkpoint.note(note))
+}
+
+/** A reading that fails because it is not wanted any more is no failure. */
+async function* unlessTurned<T>(reading: AsyncIterable<T>, signal: AbortSignal): AsyncGenerator<T> {
+  try {
+    yield* reading
+  } catch (thrown) {
+    if (!signal.aborted) throw thrown
+  }
 }
 
 /** `brought`: rows are there as of now, ahead of what else has landed. */
