@@ -88,6 +88,7 @@ export class Following {
       verifications: this.verifications,
       history: {
         log: nothing,
+        trimLog: nothing,
         addFigures: nothing,
         figures: async () => [],
         trimFigures: nothing,

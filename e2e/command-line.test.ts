@@ -77,6 +77,11 @@ test('a file is checked, foreseen, put and started; then it is what runs, and a 
     code: 0,
     said: expect.stringMatching(/beds: \d+ rows equal, 0 differ\n$/),
   })
+  expect(tide(['log', 'Beds', '--text', 'ROWS are equal'])).toEqual({
+    code: 0,
+    said: expect.stringMatching(/^\S+Z info {4}Beds: Verified .*beds: \d+ rows are equal, none differ\.\n$/),
+  })
+  expect(tide(['log', '--level', 'loud'])).toEqual({ code: 1, said: expect.stringContaining('level') })
   expect(tide(['rewind', 'Beds'])).toEqual({ code: 1, said: expect.stringContaining('Say where to') })
   expect(tide(['rewind', 'Beds', '--to', '2999-01-01T00:00:00Z'])).toEqual({
     code: 1,

@@ -1,4 +1,5 @@
 /** What `tide` does. Each command returns its exit code: 0 as it should be, 1 refused, 2 differs from what it should be. */
+import { printLogLine } from '@tide/core/api/log'
 import type { FileAnswer } from '@tide/core/api/files'
 import type { PipelineStatus } from '@tide/core/api/pipelines'
 import type { RewindForesight } from '@tide/core/api/rewind'
@@ -6,6 +7,7 @@ import type { CopyRun } from '@tide/core/api/runs'
 import type { VerificationAnswer } from '@tide/core/api/verification'
 import { NO_PLAN, type PlanAnswer } from '@tide/core/api/plans'
 import { isChangeable, type Definition } from '@tide/core/definition/definition'
+import type { LogLine, LogQuery } from '@tide/core/definition/log'
 import { agrees, differing } from '@tide/core/definition/verification'
 import { Failure } from '@tide/core/failure'
 import { placeAsked } from '@tide/core/position/find'
@@ -28,6 +30,10 @@ export interface Asked {
   to: string
   /** Why changes are left out. */
   reason: string
+  /** What is looked for in the log. */
+  log: LogQuery
+  /** Goes on with what comes. */
+  follow: boolean
   say(text: string): void
 }
 
@@ -175,6 +181,18 @@ export const COMMANDS: Record<string, Command> = {
       return 0
     },
   },
+  log: {
+    takes: '[NAME]',
+    does: 'prints the log, the oldest first; narrowed by --text, --level, --lane, --since, --until; --follow waits for more',
+    run: async asked => {
+      const { server, json, follow, say } = asked
+      const { id } = asked.about === '' ? {} : await named(asked)
+      const query = { ...asked.log, ...(id ? { pipeline: id } : {}), form: json ? 'json' : 'text' }
+      say((await server.text('GET', `/log/file?${new URLSearchParams(query)}`)).trimEnd())
+      if (follow) await followLog(asked, id)
+      return 0
+    },
+  },
   status: {
     takes: '[NAME]',
     does: 'says how a pipeline stands, or all of them; 1 where one has stopped for a reason',
@@ -185,6 +203,26 @@ export const COMMANDS: Record<string, Command> = {
       return shown.some(({ state, reason }) => state === 'Stopped' && reason?.kind !== 'person') ? REFUSED : 0
     },
   },
+}
+
+/** Prints lines as they come, for as long as nobody ends it. */
+async function followLog({ server, log, json, say }: Asked, pipeline: string | undefined): Promise<never> {
+  const params = new URLSearchParams({ ...log, ...(pipeline ? { pipeline } : {}) })
+  const newest = () => server.call<LogLine[]>('GET', `/log?${params}`)
+  for (let seen = (await newest())[0]?.id ?? 0; ;) {
+    await new Promise(resolve => setTimeout(resolve, LOOK_MS))
+    const lines = (await newest()).filter(({ id }) => id > seen).reverse()
+    if (lines.length === 0) continue
+    const all = await server.call<PipelineStatus[]>('GET', '/pipelines')
+    const nameOf = (id: string | null) => all.find(one => one.id === id)?.definition.name ?? id
+    say(
+      lines
+        .map(line => printLogLine(line, nameOf(line.pipeline), json ? 'json' : 'text'))
+        .join('')
+        .trimEnd(),
+    )
+    seen = lines.at(-1)!.id
+  }
 }
 
 /** A pipeline that runs: as much of it as can goes on. */

@@ -1,4 +1,5 @@
-/** `tide COMMAND [FILE | NAME] [--json] [--losses] [--to …] [--reason …]`: the same API as the pages, from a terminal. TIDE_URL says where the server is. */
+/** `tide COMMAND [FILE | NAME] [--json] [--losses] [--to …] [--reason …] …`: the same API as the pages, from a terminal. TIDE_URL says where the server is. */
+import type { LogQuery } from '@tide/core/definition/log'
 import { Failure } from '@tide/core/failure'
 import { parseArgs } from 'node:util'
 import { COMMANDS } from './commands.ts'
@@ -12,6 +13,12 @@ async function main(): Promise<number> {
       losses: { type: 'boolean', default: false },
       to: { type: 'string', default: '' },
       reason: { type: 'string', default: '' },
+      text: { type: 'string' },
+      level: { type: 'string' },
+      lane: { type: 'string' },
+      since: { type: 'string' },
+      until: { type: 'string' },
+      follow: { type: 'boolean', default: false },
       help: { type: 'boolean', default: false },
     },
   })
@@ -27,8 +34,14 @@ async function main(): Promise<number> {
     return 1
   }
   const server = new Server(process.env.TIDE_URL ?? 'http://127.0.0.1:4600')
-  const { json, losses, to, reason } = values
-  return command.run({ server, about, json, losses, to, reason, say })
+  const { json, losses, to, reason, follow, text, level, lane, since, until } = values
+  const log = given({ text, level, lane, since, until })
+  return command.run({ server, about, json, losses, to, reason, log, follow, say })
+}
+
+/** What is not said is not asked for. */
+function given(options: Record<string, string | undefined>): LogQuery {
+  return Object.fromEntries(Object.entries(options).filter(([, value]) => value !== undefined))
 }
 
 function usage(): string {

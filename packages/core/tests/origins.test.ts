@@ -168,7 +168,7 @@ describe('of several origins', () => {
     }) as PipelineStatus
   const together = (...parts: Partial<PipelineStatus>[]) =>
     statusTogether(
-      { id: 'p', definition: {} as PipelineStatus['definition'], startedAt: null },
+      { id: 'p', definition: {} as PipelineStatus['definition'], startedAt: null, detailedUntil: null },
       [],
       parts.map((part, n) => ({ tag: `t${n}`, connection: `c${n}`, status: status(part) })),
     )

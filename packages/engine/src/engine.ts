@@ -11,23 +11,12 @@ import {
 } from '@tide/core/definition/pipeline'
 import { originsOf } from '@tide/core/definition/origins'
 import { isChangeable } from '@tide/core/definition/definition'
-import type { Errand } from '@tide/core/definition/errand'
-import type { AskedVerification, RepairDeed } from '@tide/core/definition/verification'
-import type { HeldDeed } from '@tide/core/definition/held'
 import { Failure } from '@tide/core/failure'
 import { Turns } from '@tide/core/pace/turns'
 import type { Lane } from '@tide/core/plan/lane'
-import type { Position } from '@tide/core/position/position'
 import type { PrepareStep } from '@tide/core/plan/steps'
-import { datasetId, printName } from '@tide/core/records/dataset'
-import {
-  heldSaid,
-  lanesToCopyAgain,
-  lanesToVerify,
-  refuseMoving,
-  repairSaid,
-  verificationSaid,
-} from './asking.ts'
+import { datasetId } from '@tide/core/records/dataset'
+import { Deeds } from './deeds.ts'
 import { STRIP_MINUTES, type Kept } from './kept.ts'
 import { changeFailed, printChange, refuseUnready, withMore } from './changing.ts'
 import type { EngineParts } from './parts.ts'
@@ -52,16 +41,23 @@ export class Engine {
   private readonly listeners = new Set<() => void>()
   private readonly ended = new AbortController()
   private sampling: Promise<void> | undefined
-  private readonly deeds = new Map<string, Promise<unknown>>()
+  private readonly turns = new Map<string, Promise<unknown>>()
   private readonly me: Pick<EngineRecord, 'id' | 'name' | 'home'>
   private readonly looks = new Turns()
   private looking: Promise<void> | undefined
   private tidying: Promise<void> | undefined
   /** As of the last look. */
   private engineRecords: EngineRecord[] = []
+  readonly deeds: Deeds
 
   constructor(parts: EngineParts) {
     this.parts = parts
+    this.deeds = new Deeds(parts, {
+      record: id => this.record(id),
+      look: () => this.look(),
+      say: (pipeline, message) => this.say(pipeline, message),
+      takeUp: run => this.takeUpOne(run, 'run'),
+    })
     const { name, home } = parts
     this.me = { id: parts.surroundings.newId(), name, home }
   }
@@ -107,13 +103,13 @@ export class Engine {
    * `what` is a pipeline's id, or `start` for what must be alone among all starts.
    */
   inTurn<T>(what: string, deed: () => Promise<T>): Promise<T> {
-    const done = (this.deeds.get(what) ?? Promise.resolve()).then(deed)
+    const done = (this.turns.get(what) ?? Promise.resolve()).then(deed)
     const over = done.then(
       () => {},
       () => {}, // the one who asked hears of it
     )
-    this.deeds.set(what, over)
-    void over.then(() => this.deeds.get(what) === over && this.deeds.delete(what))
+    this.turns.set(what, over)
+    void over.then(() => this.turns.get(what) === over && this.turns.delete(what))
     return done
   }
 
@@ -207,22 +203,6 @@ export class Engine {
     await this.want(id, 'pause', ['Copying', 'Following'], 'Paused.')
   }
 
-  /** What has stopped before it would delete most of a table goes on, and does so. */
-  async letRowsGo(id: string): Promise<void> {
-    const record = await this.record(id)
-    const asking = runsOf(record).filter(
-      ({ state, reason }) => state === 'Stopped' && reason?.kind === 'guard',
-    )
-    if (asking.length === 0)
-      throw new Failure('refused', `“${record.definition.name}” does not ask.`, 'Look at its state again.')
-    for (const run of asking) {
-      await this.ask(run.id, { kind: 'let rows go' })
-      await this.takeUpOne(run.id, 'run')
-    }
-    await this.say(id, 'Let the rows go.')
-    await this.look()
-  }
-
   /** Goes on after a pause, or after a stop whose reason is out of the way. */
   async continue(id: string): Promise<void> {
     if (await this.takeUp(id, 'run')) return this.say(id, 'Continued.')
@@ -250,98 +230,6 @@ export class Engine {
   private async takeUpOne(run: string, wanted: 'run' | 'stop'): Promise<void> {
     await this.halt(run)
     await this.parts.pipelines.takeUp(run, wanted)
-  }
-
-  /** Empties the tables of these lanes (all, when none is named) and copies them again. */
-  async recopy(id: string, lanes: number[]): Promise<void> {
-    const record = await this.record(id)
-    const found = lanesToCopyAgain(record, lanes)
-    const names = found.map(
-      ({ lane: { origin, source } }) => `${printName(source)}${origin === undefined ? '' : ` of ${origin}`}`,
-    )
-    await this.say(id, `Recopy of ${names.join(', ')}.`)
-    for (const run of runsOf(record)) {
-      const own = found.filter(one => one.run.id === run.id).map(({ index }) => index)
-      if (own.length > 0) await this.ask(run.id, { kind: 'recopy', lanes: own })
-    }
-    await this.look()
-  }
-
-  /**
-   * Lets runs of a pipeline go on from other positions; one that has stopped for a reason goes on with that. `reason`: why
-   * changes are left out, where one lies ahead.
-   */
-  async rewind(
-    id: string,
-    places: readonly { run: string; to: Position }[],
-    reason: string | null,
-  ): Promise<void> {
-    const record = await this.record(id)
-    const runs = places.map(({ run, to }) => ({ run: runsOf(record).find(one => one.id === run)!, to }))
-    for (const { run } of runs) refuseMoving(record, run)
-    for (const { run, to } of runs) {
-      await this.ask(run.id, { kind: 'rewind', to, reason })
-      await this.say(id, `${run.origin === '' ? '' : `${run.origin}: `}Rewind to ${to.at}.`)
-      if (run.state === 'Stopped') await this.takeUpOne(run.id, 'run')
-    }
-    await this.look()
-  }
-
-  /** Asks for something to be done with held records of a run; returns the errand's id. */
-  async settleHeld(run: string, deed: HeldDeed): Promise<string> {
-    const { id, of } = await this.record(run)
-    const errand = await this.ask(id, { kind: 'held', held: deed })
-    await this.say(of ?? id, heldSaid(deed))
-    await this.look()
-    return errand
-  }
-
-  /** Holds lanes (all, when none is named) against their sources; returns the verification's id. */
-  async verify(
-    id: string,
-    { lanes, level, pace }: Pick<AskedVerification, 'level' | 'pace'> & { lanes: readonly number[] },
-  ): Promise<string> {
-    const { newId, now } = this.parts.surroundings
-    const asked: AskedVerification = {
-      id: newId(),
-      pipeline: id,
-      level,
-      pace,
-      askedAt: new Date(now()).toISOString(),
-      lanes: lanesToVerify(await this.record(id), lanes),
-    }
-    await this.parts.verifications.ask(asked)
-    await this.say(id, verificationSaid(asked))
-    for (const run of new Set(asked.lanes.map(lane => lane.run))) await this.ask(run, { kind: 'verify' })
-    await this.look()
-    return asked.id
-  }
-
-  /** Has rows that differ written as they stand at the source; returns the errand's id. */
-  async repair(run: string, deed: RepairDeed): Promise<string> {
-    const record = await this.record(run)
-    const errand = await this.ask(run, { kind: 'repair', repair: deed })
-    await this.say(record.of ?? run, repairSaid(deed))
-    await this.look()
-    return errand
-  }
-
-  private async ask(
-    pipeline: string,
-    {
-      kind,
-      lanes = [],
-      to = null,
-      reason = null,
-      held = null,
-      repair = null,
-    }: Pick<Errand, 'kind'> & Partial<Errand>,
-  ): Promise<string> {
-    const { newId, now } = this.parts.surroundings
-    const [id, askedAt] = [newId(), new Date(now()).toISOString()]
-    const errand = { id, pipeline, kind, lanes, to, reason, held, repair, askedBy: null, askedAt }
-    await this.parts.errands.ask(errand)
-    return id
   }
 
   /** It is run by this very process now, or an origin of it is. */
@@ -374,7 +262,7 @@ export class Engine {
 
   forget(id: string): void {
     this.kept.delete(id)
-    this.deeds.delete(id)
+    this.turns.delete(id)
     this.changed()
   }
 
@@ -433,6 +321,7 @@ export class Engine {
         over.push(work.id)
       } else if (kept.running) {
         kept.runner!.want(work.wanted)
+        kept.runner!.tellDetails(work.detailedUntil)
         if (work.plan !== kept.runner!.plan) kept.runner!.interrupt() // the next one has the new one
         const asked = work.errands.join()
         if (asked !== '' && asked !== kept.errandsTold) kept.runner!.turn()
@@ -515,6 +404,7 @@ export class Engine {
         tidied = now()
         await this.parts.leases.forgetGone()
         await this.parts.held.trim(new Date(now() - CLOSED_HELD_MS).toISOString())
+        await this.parts.history.trimLog(now())
       } catch {
         // The store is away: the pipelines go on. Whoever takes one over meanwhile is protected by its epoch.
       }

@@ -2,11 +2,11 @@
 import type { Connector, Session } from '@tide/connectors/contract/session'
 import type { PipelineState } from '@tide/core/definition/definition'
 import type { Errand } from '@tide/core/definition/errand'
+import type { LogEntry } from '@tide/core/definition/log'
 import type { PipelineStatus } from '@tide/core/api/pipelines'
 import type {
   ChangedPlan,
   EngineRecord,
-  LogEntry,
   PipelineRecord,
   PipelineWork,
   StartedPlan,
@@ -56,6 +56,8 @@ export interface PipelineRepository {
   changed(id: string, plan: number): Promise<void>
   /** It can only be run where this data folder is, from now on. */
   bind(id: string, affinity: Affinity): Promise<void>
+  /** The log of a pipeline and of its origins tells details until then; null: no more. */
+  tellDetails(id: string, until: string | null): Promise<void>
   want(id: string, wanted: PipelineRecord['wanted']): Promise<void>
   takeUp(id: string, wanted: 'run' | 'stop'): Promise<void>
   /** False when another engine runs it by now. */
@@ -133,7 +135,9 @@ export interface LeaseRepository {
 }
 
 export interface HistoryRepository {
-  log(entry: LogEntry): Promise<void>
+  log(...entries: LogEntry[]): Promise<void>
+  /** Forgets lines that nobody looks for any more. */
+  trimLog(now: number): Promise<void>
   addFigures(resolution: number, samples: ({ pipeline: string } & TideSample)[]): Promise<void>
   figures(pipeline: string, resolution: number, since: number): Promise<TideSample[]>
   trimFigures(now: number): Promise<void>

@@ -1,16 +1,18 @@
 import type { Patience } from '@tide/connectors/contract/source'
 import type { PipelineStatus, ShapeStatus } from '@tide/core/api/pipelines'
 import type { PipelineState } from '@tide/core/definition/definition'
+import type { LogLevel } from '@tide/core/definition/log'
 import type { SavedPosition } from '@tide/core/definition/saved-position'
 import type { PipelineRecord, StopReason } from '@tide/core/definition/pipeline'
 import { asFailure, type Failure, reportOf } from '@tide/core/failure'
 import { backoff } from '@tide/core/pace/backoff'
 import type { TideSample } from '@tide/core/pace/tide'
+import { Details } from './details.ts'
 import { carryOut } from './errands.ts'
 import { Faults } from './faults.ts'
 import { Meter } from './meter.ts'
 import type { EngineParts } from './parts.ts'
-import type { OpenRun, Run, ShapeRun } from './shapes/shape.ts'
+import type { LogMore, OpenRun, Run, ShapeRun } from './shapes/shape.ts'
 import { shapeOf } from './shapes/shapes.ts'
 
 /** The part of a status that a runner knows. */
@@ -41,6 +43,7 @@ export class Runner implements Run {
   private waits: PipelineStatus['waits'] = null
   private attempt = 0
   private readonly faults = new Faults()
+  private readonly details: Details
 
   /** `holder` is the engine's own id, under which it has the lease. */
   constructor(parts: EngineParts, record: PipelineRecord, holder: string) {
@@ -50,6 +53,7 @@ export class Runner implements Run {
     this.wanted = record.wanted
     this.state = record.state
     this.meter = new Meter(parts.surroundings.now)
+    this.details = new Details(parts.history, parts.surroundings, record.detailedUntil)
     this.shape = shapeOf(this)
   }
 
@@ -91,6 +95,14 @@ export class Runner implements Run {
   }
 
   async run(): Promise<void> {
+    try {
+      await this.live()
+    } finally {
+      await this.details.end()
+    }
+  }
+
+  private async live(): Promise<void> {
     while (!this.ended.signal.aborted) {
       try {
         if (await this.session()) return
@@ -133,15 +145,23 @@ export class Runner implements Run {
   }
 
   /** The log is for people: when it cannot be written, the pipeline goes on. */
-  async log(level: 'info' | 'warning' | 'error', message: string, remedy?: string): Promise<void> {
+  async log(level: Exclude<LogLevel, 'detail'>, message: string, more: LogMore = {}): Promise<void> {
+    await this.parts.history.log({ level, ...this.said(message), ...more }).catch(() => {})
+  }
+
+  detail(told: () => { message: string; lanes?: string[] }): void {
+    if (!this.details.wanted) return
+    const { message, lanes = [] } = told()
+    this.details.add({ ...this.said(message), lanes })
+  }
+
+  tellDetails(until: string | null): void {
+    this.details.tellUntil(until)
+  }
+
+  private said(message: string): { pipeline: string; message: string } {
     const { id, origin } = this.record
-    const entry = {
-      level,
-      pipeline: id,
-      message: origin === '' ? message : `${origin}: ${message}`,
-      remedy: remedy ?? null,
-    }
-    await this.parts.history.log(entry).catch(() => {})
+    return { pipeline: id, message: origin === '' ? message : `${origin}: ${message}` }
   }
 
   async patiently<T>(work: (patience: Patience) => Promise<T>): Promise<T> {
@@ -212,7 +232,7 @@ export class Runner implements Run {
     } catch (thrown) {
       return thrown instanceof Overtaken // then it is for the other engine to say how it stands
     }
-    await this.log('error', message, remedy)
+    await this.log('error', message, { remedy })
     if (kind === 'fault') await this.log('error', `Report: ${standingSaid}\n${reportOf(failure)}`)
     return true
   }
@@ -229,7 +249,7 @@ export class Runner implements Run {
     this.attempt++
     const wait = backoff(this.attempt, random())
     this.retry = { attempt: this.attempt, message, remedy, nextAt: new Date(now() + wait).toISOString() }
-    if (this.attempt === 1) await this.log('warning', message, remedy)
+    if (this.attempt === 1) await this.log('warning', message, { remedy })
     this.turning = new AbortController()
     if (!this.ended.signal.aborted) await sleep(wait, this.turned)
   }

@@ -25,6 +25,7 @@ export async function statusOf(
     ...(await namesOf({ from, to }, parts)),
     wanted: record.wanted,
     startedAt: record.startedAt,
+    detailedUntil: record.detailedUntil,
     retry: live?.retry ?? null,
     waits: live?.waits ?? null,
     changing: record.change !== null,

@@ -23,14 +23,14 @@ export async function statusesOf(
   const runs = records.flatMap(runsOf)
   const known = new Map((await statusesOfRuns(runs, engines, keep, parts)).map(one => [one.id, one]))
   return records.map(record => {
-    const { id, definition, startedAt, lanes, origins } = record
+    const { id, definition, startedAt, detailedUntil, lanes, origins } = record
     if (origins.length === 0) return known.get(id)!
     const own = origins.map(run => ({
       tag: run.origin,
       connection: sourceOf(run),
       status: known.get(run.id)!,
     }))
-    return statusTogether({ id, definition, startedAt }, lanes, own)
+    return statusTogether({ id, definition, startedAt, detailedUntil }, lanes, own)
   })
 }
 

@@ -90,7 +90,7 @@ test('while one lane is copied again, changes of the others land, and its own la
   }
   const states = new Set<string>()
   engine.onChange(() => states.add(one.record.state))
-  await engine.recopy('p', [0])
+  await engine.deeds.recopy('p', [0])
   await until(() => ranges > 6 && together(one) && equal(one))
   expect(states).toEqual(new Set(['Following']))
   expect(there(one, 'beds').join()).not.toContain('stray')
@@ -128,7 +128,7 @@ test('the source may not forget what a lane that is copied again still needs', a
     return opening
   }
   const followers = () => engineJournal(engine)
-  await engine.recopy('p', [0])
+  await engine.deeds.recopy('p', [0])
   await view
   const own = () => one.target.state.checkpoint!.streams[0]!.lanes[0]!.own!.at
   const start = own()
@@ -174,7 +174,7 @@ test('a copy that must wait for others at the source keeps nobody from pausing o
       await sleep(1)
     }
   }
-  await engine.recopy('p', [0])
+  await engine.deeds.recopy('p', [0])
   await waiting()
   await engine.pause('p')
   await until(() => one.record.state === 'Paused')
@@ -293,7 +293,7 @@ test('added, copied again, paused, cut and killed at any moment, every lane ends
             if ('commit' in each) one.log.commit(each.commit as Logged)
             if ('wait' in each) await sleep(each.wait)
             // What is asked of a pipeline in another state is refused, and that is as well.
-            if ('recopy' in each) await engine.recopy('p', each.recopy).catch(refused)
+            if ('recopy' in each) await engine.deeds.recopy('p', each.recopy).catch(refused)
             if ('add' in each) await add()
             if ('lanes' in each)
               await change(

@@ -112,7 +112,7 @@ describe('engine', () => {
     log.onRange = () => {
       if (turns++ < 8) log.commit([['t', `while ${turns}`, String(10 + turns)]])
     }
-    await engine.inTurn('p', () => engine.recopy('p', []))
+    await engine.inTurn('p', () => engine.deeds.recopy('p', []))
     await settled(() => turns > 4 && isEqual(log, target))
     expect(target.prepared).toBe(1)
     expect(errands).toMatchObject([

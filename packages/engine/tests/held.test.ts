@@ -58,7 +58,7 @@ async function started(one: Bed) {
 }
 
 async function settle(one: Bed, held: HeldDeed) {
-  await one.engine.settleHeld('p', held)
+  await one.engine.deeds.settleHeld('p', held)
   await settled(() => Boolean(one.errands.at(-1)?.endedAt))
   return one.errands.at(-1)!
 }
@@ -151,7 +151,7 @@ test('rows that do not fit are held when they are copied, too, and all others ar
         const bad = keys.filter(key => isBad(key)).map(key => `t${key}`)
         if (again) {
           await settled(() => atHead(one))
-          await one.engine.recopy('p', [0])
+          await one.engine.deeds.recopy('p', [0])
           await settled(() => Boolean(one.errands.at(-1)?.endedAt))
         } else await one.engine.begin('p', { definition: one.record.definition, lanes: LANES, steps: [] })
         const good = () => wanted(one).filter(row => !bad.includes(row.split(' ')[0]!))
@@ -253,7 +253,7 @@ test('a row that is gone at the source is closed when it is tried again; a recop
   one.log.commit([['t', 'bad', 't10']], [['u', 'bad', 'u10']])
   await settled(() => one.held.open.length === 2)
   one.target.refuses = () => undefined
-  await one.engine.recopy('p', [1])
+  await one.engine.deeds.recopy('p', [1])
   await settled(() => one.held.open.length === 1 && there(one).join() === 't10 a,u10 bad')
   await one.engine.pause('p')
   await settled(() => one.record.state === 'Paused')
@@ -331,12 +331,12 @@ describe('before most of a table goes', () => {
     expect(there(one).length).toBe(121)
     await one.engine.continue('p')
     await asked(one)
-    await one.engine.letRowsGo('p')
+    await one.engine.deeds.letRowsGo('p')
     await settled(() => atHead(one) && there(one).length === 51)
     // It was let through once.
     one.log.commit(keys.slice(70).map(key => ['t', null, key]))
     await asked(one)
-    await expect(one.engine.letRowsGo('q')).resolves.toBeUndefined()
+    await expect(one.engine.deeds.letRowsGo('q')).resolves.toBeUndefined()
     await settled(() => atHead(one) && there(one).length === 1)
     await one.engine.stop()
   })

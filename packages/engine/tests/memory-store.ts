@@ -33,6 +33,7 @@ export class MemoryStore {
       holder: null,
       home: null,
       affinity: null,
+      detailedUntil: null,
     }
   }
 
@@ -68,6 +69,7 @@ export class MemoryStore {
         if (record.plan === plan) record.change = null
       },
       bind: async (_id, { home, affinity }) => void Object.assign(record, { home, affinity }),
+      tellDetails: async (_id, until) => void (record.detailedUntil = until),
       want: async (_id, wanted) => void (record.wanted = wanted),
       takeUp: async (_id, wanted) =>
         void Object.assign(record, {

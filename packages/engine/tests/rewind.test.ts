@@ -47,7 +47,7 @@ async function started(one: Bed, lanes = LANES) {
 const positionAt = (one: Bed, n: number) => ({ ...one.log.end, at: printLsn(0x100n + BigInt(n) * 0x10n) })
 const numberOf = (at: string) => Number((parseLsn(at) - 0x100n) / 0x10n)
 const rewindTo = (one: Bed, n: number, reason: string | null = null) =>
-  one.engine.rewind('p', [{ run: 'p', to: positionAt(one, n) }], reason)
+  one.engine.deeds.rewind('p', [{ run: 'p', to: positionAt(one, n) }], reason)
 
 const change = fc.record({
   table: fc.constantFrom('t', 'u'),
@@ -187,7 +187,7 @@ test('what is not in the journal, not of this source, or still being copied is r
   one.log.commit([['t', 'a', 't10']])
   await started(one)
   const refused = async (to: object) => {
-    await one.engine.rewind('p', [{ run: 'p', to: { ...one.log.end, ...to } }], 'because')
+    await one.engine.deeds.rewind('p', [{ run: 'p', to: { ...one.log.end, ...to } }], 'because')
     await settled(() => Boolean(one.errands.at(-1)?.endedAt))
     expect(one.errands.at(-1)!.state).toBe('refused')
     return one.errands.at(-1)!.outcome

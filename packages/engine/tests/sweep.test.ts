@@ -16,6 +16,7 @@ function swept(reading: () => AsyncGenerator<never>) {
   const open = {
     clock: () => AT,
     scan: reading,
+    detail: () => {},
     checkpoint: {
       now: stream,
       note: async (change: (now: Stream) => Stream) => void (noted = change(stream as unknown as Stream)),

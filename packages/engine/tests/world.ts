@@ -73,6 +73,7 @@ export function world(open: { from(): Session; to(): Session }, folder = '/nowhe
       positions: { keep: async saved => void saves.push(saved) },
       history: {
         log: async () => {},
+        trimLog: async () => {},
         addFigures: async () => {},
         figures: async () => [],
         trimFigures: async () => {},

@@ -1,6 +1,6 @@
-import { and, asc, desc, eq, gte, isNotNull, lt, or, sql } from 'drizzle-orm'
+import { and, asc, desc, eq, gt, gte, ilike, inArray, isNotNull, lt, ne, or, sql } from 'drizzle-orm'
 import type { CopyRun } from '@tide/core/api/runs'
-import type { LogEntry, LogLine } from '@tide/core/definition/pipeline'
+import { LOG_LEVELS, type LogEntry, type LogLine, type LogQuery } from '@tide/core/definition/log'
 import type { TideSample } from '@tide/core/pace/tide'
 import type { Database } from './database.ts'
 import { figure, logEntry, pipeline, run } from './schema.ts'
@@ -11,6 +11,10 @@ const KEEP: { resolution: number; seconds: number }[] = [
   { resolution: 60, seconds: 40 * 86_400 },
 ]
 
+/** Details are kept for a day, all else for four hundred. */
+const KEEP_DETAILS_MS = 86_400_000
+const KEEP_LOG_MS = 400 * 86_400_000
+
 /** What happened and how fast it went. */
 export class History {
   private readonly db: Database
@@ -19,28 +23,44 @@ export class History {
     this.db = db
   }
 
-  async log(entry: LogEntry): Promise<void> {
-    await this.db.insert(logEntry).values(entry)
+  async log(...entries: LogEntry[]): Promise<void> {
+    if (entries.length > 0) await this.db.insert(logEntry).values(entries)
   }
 
-  /** Newest first; `before` is the id to go on from. */
-  lines(options: { pipeline?: string; before?: number; limit: number }): Promise<LogLine[]> {
-    const { id, at, level, message, remedy, byPerson } = logEntry
+  /** Newest first, from before the line `before` on; with `after`, oldest first, from behind that line on. */
+  lines(
+    { pipeline: of, lane, level, text, since, until }: LogQuery,
+    page: ({ before?: number } | { after: number }) & { limit: number },
+  ): Promise<LogLine[]> {
+    const { id, at, lanes, message, remedy, byPerson } = logEntry
+    const after = 'after' in page ? page.after : undefined
+    const before = 'before' in page ? page.before : undefined
+    const pattern = text && `%${text.replace(/[\\%_]/g, '\\$&')}%`
     const conditions = [
-      ...(options.pipeline
-        ? [or(eq(logEntry.pipeline, options.pipeline), eq(pipeline.of, options.pipeline))]
-        : []),
-      ...(options.before ? [lt(logEntry.id, options.before)] : []),
+      ...(of ? [or(eq(logEntry.pipeline, of), eq(pipeline.of, of))] : []),
+      ...(lane ? [sql`${lane} = ANY (${lanes})`] : []),
+      ...(level ? [inArray(logEntry.level, LOG_LEVELS.slice(LOG_LEVELS.indexOf(level)))] : []),
+      ...(pattern ? [or(ilike(message, pattern), ilike(remedy, pattern))] : []),
+      ...(since ? [gte(at, since)] : []),
+      ...(until ? [lt(at, until)] : []),
+      ...(before === undefined ? [] : [lt(id, before)]),
+      ...(after === undefined ? [] : [gt(id, after)]),
     ]
     // What origins say is said of their pipeline.
     const about = sql<string | null>`coalesce(${pipeline.of}, ${logEntry.pipeline})`
     return this.db
-      .select({ id, at, level, message, remedy, byPerson, pipeline: about })
+      .select({ id, at, level: logEntry.level, lanes, message, remedy, byPerson, pipeline: about })
       .from(logEntry)
       .leftJoin(pipeline, eq(pipeline.id, logEntry.pipeline))
       .where(and(...conditions))
-      .orderBy(desc(logEntry.id))
-      .limit(options.limit)
+      .orderBy(after === undefined ? desc(id) : asc(id))
+      .limit(page.limit)
+  }
+
+  async trimLog(now: number): Promise<void> {
+    const before = (ms: number) => lt(logEntry.at, new Date(now - ms).toISOString())
+    await this.db.delete(logEntry).where(and(eq(logEntry.level, 'detail'), before(KEEP_DETAILS_MS)))
+    await this.db.delete(logEntry).where(and(ne(logEntry.level, 'detail'), before(KEEP_LOG_MS)))
   }
 
   /** The copies of a pipeline and of its origins, the newest first. */

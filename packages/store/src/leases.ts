@@ -42,7 +42,7 @@ export class Leases {
   }
 
   work(): Promise<PipelineWork[]> {
-    const { id, state, wanted, holder, home, plan, leasedUntil, reason } = pipeline
+    const { id, state, wanted, holder, home, plan, leasedUntil, reason, detailedUntil } = pipeline
     return (
       this.db
         .select({
@@ -51,6 +51,7 @@ export class Leases {
           wanted,
           holder,
           home,
+          detailedUntil,
           errands: sql<
             string[]
           >`(SELECT coalesce(jsonb_agg(e.id ORDER BY e.asked_at, e.id), '[]') FROM errand e

@@ -299,6 +299,14 @@ export class Pipelines {
       .where(and(eq(pipeline.id, id), eq(pipeline.plan, plan)))
   }
 
+  /** The log of a pipeline and of its origins tells details until then. */
+  async tellDetails(id: string, until: string | null): Promise<void> {
+    await this.db
+      .update(pipeline)
+      .set({ detailedUntil: until })
+      .where(or(eq(pipeline.id, id), eq(pipeline.of, id)))
+  }
+
   async want(id: string, wanted: PipelineRecord['wanted']): Promise<void> {
     await this.db.update(pipeline).set({ wanted }).where(eq(pipeline.id, id))
   }

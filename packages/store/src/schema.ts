@@ -16,6 +16,7 @@ import type { PipelineStatus } from '@tide/core/api/pipelines'
 import type { Definition, PipelineState } from '@tide/core/definition/definition'
 import type { Errand } from '@tide/core/definition/errand'
 import type { PendingChange, StopReason } from '@tide/core/definition/pipeline'
+import type { LogLevel } from '@tide/core/definition/log'
 import type { HeldDeed, HeldRecord, HeldState } from '@tide/core/definition/held'
 import type {
   DifferenceKind,
@@ -74,6 +75,8 @@ export const pipeline = pgTable('pipeline', {
   /** The data folder that it is tied to, and what ties it there; null when any engine may run it. */
   home: text('home'),
   affinity: text('tie'),
+  /** Until then, its log tells details. */
+  detailedUntil: moment('detailed_until'),
   createdAt: moment('created_at').notNull().defaultNow(),
 })
 
@@ -229,13 +232,17 @@ export const logEntry = pgTable(
   {
     id: bigint('id', { mode: 'number' }).primaryKey().generatedAlwaysAsIdentity(),
     at: moment('at').notNull().defaultNow(),
-    level: text('level').$type<'info' | 'warning' | 'error'>().notNull(),
+    level: text('level').$type<LogLevel>().notNull(),
     pipeline: text('pipeline').references(() => pipeline.id, { onDelete: 'cascade' }),
+    lanes: text('lanes').array().notNull().default([]),
     message: text('message').notNull(),
     remedy: text('remedy'),
     byPerson: boolean('by_person').notNull().default(false),
   },
-  table => [index('log_entry_pipeline').on(table.pipeline, table.id)],
+  table => [
+    index('log_entry_pipeline').on(table.pipeline, table.id),
+    index('log_entry_at').on(table.level, table.at),
+  ],
 )
 
 /** What was held against its sources. */

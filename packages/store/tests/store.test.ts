@@ -172,13 +172,68 @@ describe('store', () => {
     await pipelines.create('gone', definition)
     for (const message of ['one', 'two', 'three'])
       await history.log({ level: 'info', pipeline: 'gone', message })
-    const [newest, second] = await history.lines({ pipeline: 'gone', limit: 2 })
+    const [newest, second] = await history.lines({ pipeline: 'gone' }, { limit: 2 })
     expect([newest!.message, second!.message]).toEqual(['three', 'two'])
     expect(
-      (await history.lines({ pipeline: 'gone', before: second!.id, limit: 9 })).map(({ message }) => message),
+      (await history.lines({ pipeline: 'gone' }, { before: second!.id, limit: 9 })).map(
+        ({ message }) => message,
+      ),
     ).toEqual(['one'])
     await pipelines.remove('gone')
-    expect(await history.lines({ pipeline: 'gone', limit: 9 })).toEqual([])
+    expect(await history.lines({ pipeline: 'gone' }, { limit: 9 })).toEqual([])
+  })
+
+  test('the log is searched by pipeline, lane, level, text and time; details go first', async () => {
+    const { history, pipelines } = store
+    await pipelines.create('searched', definition)
+    const at = (minute: number) => new Date(Date.UTC(2026, 4, 2, 6, minute)).toISOString()
+    await history.log(
+      {
+        at: at(0),
+        level: 'info',
+        pipeline: 'searched',
+        message: 'Copied 100% of it.',
+        lanes: ['nursery.beds'],
+      },
+      {
+        at: at(1),
+        level: 'detail',
+        pipeline: 'searched',
+        message: 'Landed one_row.',
+        lanes: ['nursery.beds', 'nursery.visits'],
+      },
+      {
+        at: at(2),
+        level: 'warning',
+        pipeline: 'searched',
+        message: 'The source is away.',
+        remedy: 'Look AT it.',
+      },
+      { at: at(3), level: 'error', pipeline: 'searched', message: 'It stopped.', lanes: ['nursery.visits'] },
+    )
+    const found = async (query: object) =>
+      (await history.lines({ pipeline: 'searched', ...query }, { limit: 9 })).map(line =>
+        Number(line.at.slice(15, 16)),
+      )
+    expect(await found({})).toEqual([3, 2, 1, 0])
+    expect(await found({ lane: 'nursery.beds' })).toEqual([1, 0])
+    expect(await found({ lane: 'nursery' })).toEqual([])
+    expect(await found({ level: 'info' })).toEqual([3, 2, 0])
+    expect(await found({ level: 'error' })).toEqual([3])
+    expect(await found({ text: 'look at' })).toEqual([2])
+    expect(await found({ text: '100%' })).toEqual([0])
+    expect(await found({ text: 'e_r' })).toEqual([1])
+    expect(await found({ since: at(1), until: at(3) })).toEqual([2, 1])
+    const oldestFirst = await history.lines(
+      { pipeline: 'searched', level: 'warning' },
+      { after: 0, limit: 9 },
+    )
+    expect(oldestFirst.map(({ level }) => level)).toEqual(['warning', 'error'])
+    await history.trimLog(Date.parse(at(0)) + 25 * 3_600_000)
+    expect(await found({})).toEqual([3, 2, 0])
+    await history.trimLog(Date.parse(at(0)) + 401 * 86_400_000)
+    expect(await found({})).toEqual([])
+    await pipelines.remove('searched')
   })
 
   test('the rate of the last copy is known only once there was one worth measuring', async () => {

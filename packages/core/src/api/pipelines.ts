@@ -88,6 +88,8 @@ export interface CommonStatus {
   strip: (number | null)[]
   /** The newest reading. */
   sample: TideSample | null
+  /** Until then, its log tells details. */
+  detailedUntil: string | null
   /** None where there is one source. */
   origins: OriginStatus[]
   /** Who runs it, where there is more than one engine or it is tied to one that is gone. */

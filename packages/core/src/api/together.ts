@@ -11,7 +11,7 @@ export interface OriginPart {
 
 /** `whole`: what is the pipeline's own. `lanes`: by the tag of the origin and the place among its lanes, as the plan has them. */
 export function statusTogether(
-  whole: Pick<PipelineStatus, 'id' | 'definition' | 'startedAt'>,
+  whole: Pick<PipelineStatus, 'id' | 'definition' | 'startedAt' | 'detailedUntil'>,
   lanes: readonly { origin?: string }[],
   parts: readonly OriginPart[],
 ): PipelineStatus {

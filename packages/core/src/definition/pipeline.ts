@@ -44,6 +44,8 @@ export interface PipelineRecord {
   home: string | null
   /** What ties it there, in words. */
   affinity: string | null
+  /** Until then, its log tells details. */
+  detailedUntil: string | null
 }
 
 /** What makes tables and checkpoint as the plan says; done once, in one transaction of the target. */
@@ -115,7 +117,10 @@ export interface Affinity {
 }
 
 /** What an engine must know of a pipeline to see whether there is anything to do. */
-export interface PipelineWork extends Pick<PipelineRecord, 'id' | 'state' | 'wanted' | 'holder' | 'home'> {
+export interface PipelineWork extends Pick<
+  PipelineRecord,
+  'id' | 'state' | 'wanted' | 'holder' | 'home' | 'detailedUntil'
+> {
   /** Ids of errands that are not over. */
   errands: string[]
   /** The number of its plan. */
@@ -136,18 +141,3 @@ export interface EngineRecord {
   /** It was seen within the time of a lease. */
   live: boolean
 }
-
-/** Something that happened, for the log. */
-export interface LogLine {
-  id: number
-  at: string
-  level: 'info' | 'warning' | 'error'
-  pipeline: string | null
-  message: string
-  remedy: string | null
-  byPerson: boolean
-}
-
-/** A log line before it is kept. */
-export type LogEntry = Pick<LogLine, 'level' | 'pipeline' | 'message'> &
-  Partial<Pick<LogLine, 'remedy' | 'byPerson'>>

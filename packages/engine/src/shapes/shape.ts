@@ -6,10 +6,14 @@ import type { Patience } from '@tide/connectors/contract/source'
 import type { PipelineStatus, ShapeStatus } from '@tide/core/api/pipelines'
 import type { Errand } from '@tide/core/definition/errand'
 import type { PipelineState } from '@tide/core/definition/definition'
+import type { LogEntry, LogLevel } from '@tide/core/definition/log'
 import type { SavedPosition } from '@tide/core/definition/saved-position'
 import type { PipelineRecord } from '@tide/core/definition/pipeline'
 import type { Meter } from '../meter.ts'
 import type { EngineParts } from '../parts.ts'
+
+/** What a line of the log says beside its message. */
+export type LogMore = Partial<Pick<LogEntry, 'remedy' | 'lanes'>>
 
 /** What a run offers to the shape of its pipeline. */
 export interface Run {
@@ -24,7 +28,9 @@ export interface Run {
   setState(state: PipelineState): Promise<void>
   /** Notes where it stands, for those who want to go back to it. */
   keepPosition(kind: SavedPosition['kind'], note?: string): Promise<void>
-  log(level: 'info' | 'warning' | 'error', message: string, remedy?: string): Promise<void>
+  log(level: Exclude<LogLevel, 'detail'>, message: string, more?: LogMore): Promise<void>
+  /** Logged only while somebody wants details; `lanes`: what it is about, by the names of their tables at the source. */
+  detail(told: () => { message: string; lanes?: string[] }): void
   /** What was tried again has gone through. */
   succeeded(): void
   /** What `work` waits for is shown for as long as it waits, and until something else is wanted. */

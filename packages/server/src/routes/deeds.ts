@@ -91,10 +91,10 @@ export function deedRoutes(router: Router, services: Services): void {
   deed('pause', id => engine.pause(id))
   deed('continue', id => engine.continue(id))
   /** Of one that asks before it deletes most of a table. */
-  deed('let-rows-go', id => engine.letRowsGo(id))
+  deed('let-rows-go', id => engine.deeds.letRowsGo(id))
   deed('stop', id => engine.end(id))
   deed('recopy', (id, body) =>
-    engine.recopy(id, valid<{ lanes: number[] }>(recopySchema, body ?? {}, 'Recopy').lanes),
+    engine.deeds.recopy(id, valid<{ lanes: number[] }>(recopySchema, body ?? {}, 'Recopy').lanes),
   )
 }
 

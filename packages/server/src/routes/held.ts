@@ -114,7 +114,7 @@ export function heldRoutes(router: Router, services: Services): void {
       asked.ids ?? (await store.held.idsOf(run.id, { table: table ?? '', cause: cause ?? '' }, AT_ONCE))
     if (ids.length === 0)
       throw new Failure('refused', 'None of them is held any more.', 'Look at the list again.')
-    const errand = await engine.inTurn(run.id, () => engine.settleHeld(run.id, { ...asked, ids }))
+    const errand = await engine.inTurn(run.id, () => engine.deeds.settleHeld(run.id, { ...asked, ids }))
     ctx.body = await outcomeOf(services, errand, run.state === 'Stopped')
   })
 }

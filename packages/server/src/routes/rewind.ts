@@ -63,7 +63,7 @@ export function rewindRoutes(router: Router, services: Services): void {
         const one = runsOf(record).find(({ id }) => id === run)!
         return { run, to: (await journalOf(services, one)).position(position) }
       })
-      await engine.rewind(id, await Promise.all(places), reason)
+      await engine.deeds.rewind(id, await Promise.all(places), reason)
     })
     ctx.body = await engine.status(id)
   })

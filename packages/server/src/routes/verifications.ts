@@ -75,7 +75,7 @@ export function verificationRoutes(router: Router, services: Services): void {
   router.post(path, async ctx => {
     const { lanes, level, ...pace } = valid<Asked>(askSchema, ctx.request.body ?? {}, 'Verification')
     const { id } = await pipelineRecord(services, ctx.params.id!)
-    ctx.body = { id: await engine.inTurn(id, () => engine.verify(id, { lanes, level, pace })) }
+    ctx.body = { id: await engine.inTurn(id, () => engine.deeds.verify(id, { lanes, level, pace })) }
     ctx.status = 201
   })
 
@@ -126,7 +126,9 @@ export function verificationRoutes(router: Router, services: Services): void {
         `“${record.definition.name}” is ${run.state.toLowerCase()}.`,
         'Rows are written in its own order: let it go on first.',
       )
-    const errand = await engine.inTurn(run.id, () => engine.repair(run.id, { verification, index, ids }))
+    const errand = await engine.inTurn(run.id, () =>
+      engine.deeds.repair(run.id, { verification, index, ids }),
+    )
     ctx.body = await outcomeOf(services, errand, false)
   })
 }

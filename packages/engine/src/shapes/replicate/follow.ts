@@ -4,7 +4,8 @@ import type { Surroundings } from '../../repositories.ts'
 import { neededFrom, withLanding } from './checkpoint.ts'
 import type { DetachedLanes } from './detached.ts'
 import { Gatherer } from './gather.ts'
-import { landOnce } from './land.ts'
+import { printName } from '@tide/core/records/dataset'
+import { landOnce, type Landing } from './land.ts'
 import type { FollowedLane } from './lanes.ts'
 import { sweep, sweepsDue } from './sweep.ts'
 import { POLL_MS, writeCheckpoint, type OpenPipeline } from './open.ts'
@@ -59,6 +60,7 @@ export async function follow(
         await source.news(POLL_MS, signal)
         continue
       }
+      const began = now()
       const landing = await landOnce(gatherer, together, from, open, async (landing, write, counted) => {
         await checkpoint.commit(now => counted(withLanding(now, landing)), write)
         wrote = now()
@@ -69,6 +71,7 @@ export async function follow(
         meter.sawLanding(landing.changes, landing.oldest!)
       })
       if (landing.oldest === null) await checkpoint.note(now => withLanding(now, landing))
+      else open.detail(() => landingSaid(open, landing, now() - began))
       told.succeeded()
       meter.sawHead(landing.head)
       // The head of a long backlog stands still while it is worked off; what came since is counted now and then.
@@ -87,6 +90,7 @@ export async function follow(
       if (written !== acknowledged && now() - acknowledgedAt > ACKNOWLEDGE_MS) {
         await source.acknowledge(id, neededFrom(written))
         acknowledged = written
+        open.detail(() => ({ message: `The journal may forget what is before ${neededFrom(written).at}.` }))
         acknowledgedAt = now()
       }
       // A large table takes its time to count, and changes must not wait for it.
@@ -112,6 +116,24 @@ async function countRows({ lanes, target }: OpenPipeline, told: FollowingTold): 
     const rows = await target.count(lane).catch(() => undefined)
     if (rows === undefined) return
     told.counted(index, rows)
+  }
+}
+
+function landingSaid(
+  { lanes }: OpenPipeline,
+  { changes, counts, to, fetched }: Landing,
+  ms: number,
+): { message: string; lanes: string[] } {
+  const some = (sign: string, rows: number) => (rows === 0 ? [] : [`${sign}${rows.toLocaleString('en')}`])
+  const of = [...counts].map(([index, { inserted, updated, deleted }]) => ({
+    name: printName(lanes[index]!.plan.source),
+    said: [...some('+', inserted), ...some('~', updated), ...some('−', deleted)].join(' '),
+  }))
+  const what = changes === 1 ? '1 change' : `${changes.toLocaleString('en')} changes`
+  const rows = fetched ? ', some rows as they stand at the source' : ''
+  return {
+    message: `Landed ${what} up to ${to.at} in ${(ms / 1000).toFixed(3)} s${rows}: ${of.map(({ name, said }) => `${name} ${said}`).join(', ')}.`,
+    lanes: of.map(({ name }) => name),
   }
 }
 

@@ -2,6 +2,7 @@ import type { Session } from '@tide/connectors/contract/session'
 import type { Gathering } from '@tide/connectors/contract/target'
 import type { JournaledSource } from '../../journal/source.ts'
 import type { Meter } from '../../meter.ts'
+import type { Run } from '../shape.ts'
 import type { SharedCheckpoint } from './checkpoint.ts'
 import type { LandingParts } from './landing-parts.ts'
 import type { WorkingLane } from './lanes.ts'
@@ -18,6 +19,7 @@ export interface OpenPipeline extends LandingParts {
   checkpoint: SharedCheckpoint
   scan: NonNullable<Session['scan']>
   meter: Meter
+  detail: Run['detail']
 }
 
 /** Commits a checkpoint without any rows. */

@@ -19,7 +19,7 @@ import {
   uncopied,
   unemptied,
 } from './checkpoint.ts'
-import { copyLanes } from './copy.ts'
+import { copyLanes, type RangeTold } from './copy.ts'
 import { DetachedLanes } from './detached.ts'
 import { follow, lanesTogether } from './follow.ts'
 import { Gatherer, gatheringOf } from './gather.ts'
@@ -88,6 +88,7 @@ export class OpenReplication implements OpenRun {
       fetchRow: (lane, identity) => from.row(lane.source, identity),
       scan: (table, limits) => scanOf(from)(table, limits),
       meter,
+      detail: told => this.run.detail(told),
     }
     await this.takeUp(this.opened)
     this.verifying = new Verifying(this.run, this.opened, this.sides, this.known.shaping)
@@ -119,7 +120,8 @@ export class OpenReplication implements OpenRun {
         const iso = () => new Date(surroundings.now()).toISOString()
         const sides = new LaneSides(this.laneAt(deed!.index), this.known.shaping, this.sides, iso)
         const done = await repair(this.open, sides, this.run.record.id, verifications, deed!)
-        await this.run.log('info', `Repaired ${printName(sides.lane.plan.target)}: ${done}.`)
+        const { source: table, target: repaired } = sides.lane.plan
+        await this.run.log('info', `Repaired ${printName(repaired)}: ${done}.`, { lanes: [printName(table)] })
         return done
       }
       case 'recopy': {
@@ -348,6 +350,7 @@ export class OpenReplication implements OpenRun {
         this.run.succeeded()
         rows += told.rows
         bytes += told.bytes
+        this.run.detail(() => rangeSaid(this.known.lanes[told.lane]!, told))
         rowsThere[told.lane] = checkpoint.now.lanes[told.lane]!.copiedRows
         copyRates[told.lane]!.add(surroundings.now(), told.rows)
       })
@@ -358,6 +361,7 @@ export class OpenReplication implements OpenRun {
       await this.run.log(
         'warning',
         `Some row of ${names} does not fit; its rows are looked at one by one from here on.`,
+        { lanes: found.map(index => printName(this.known.lanes[index]!.plan.source)) },
       )
       return
     } finally {
@@ -418,4 +422,9 @@ function isEmptied({ plan }: WorkingLane): boolean {
 
 function targetsOf(lanes: readonly WorkingLane[]): TargetLane[] {
   return lanes.map(({ target }) => target)
+}
+
+function rangeSaid({ plan }: WorkingLane, { rows, bytes }: RangeTold): { message: string; lanes: string[] } {
+  const what = `${rows.toLocaleString('en')} rows, ${bytes.toLocaleString('en')} bytes`
+  return { message: `Copied a range of ${printName(plan.source)}: ${what}.`, lanes: [printName(plan.source)] }
 }

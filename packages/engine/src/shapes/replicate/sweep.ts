@@ -1,6 +1,7 @@
 /** Rows that time alone moves into a scope or out of it: read at the source, and shaped as they stand now. */
 import type { Stream } from '@tide/core/checkpoint/checkpoint'
 import type { SourceTransaction } from '@tide/core/records/change'
+import { printName } from '@tide/core/records/dataset'
 import { keyOf } from '@tide/core/records/value'
 import { predicateOf } from '@tide/core/scope/predicate'
 import { moved } from '@tide/core/scope/relative'
@@ -52,6 +53,10 @@ export async function sweep(open: OpenPipeline, lane: WorkingLane, signal: Abort
   }
   // Not all has been read, perhaps; what moved is looked for again.
   if (signal.aborted) return
+  open.detail(() => ({
+    message: `Looked for rows of ${printName(lane.plan.source)} that time has moved: ${brought ? 'some were' : 'none were'}.`,
+    lanes: [printName(lane.plan.source)],
+  }))
   const note = (now: Stream) => withSwept(now, lane.index, at, brought)
   await (brought ? writeCheckpoint(open, note) : checkpoint.note(note))
 }

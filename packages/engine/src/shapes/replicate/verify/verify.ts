@@ -90,7 +90,7 @@ export class Verifying {
         completeUpTo,
         endedAt: iso(),
       })
-      await this.run.log(...said(lane, work.verified))
+      await this.run.log(...said(lane, work.verified), { lanes: [printName(lane.plan.source)] })
     } catch (thrown) {
       // Ended, it stands in the store as that. When the run is over, whoever takes the pipeline next begins it anew.
       if (thrown instanceof Ended || this.over.signal.aborted) return
@@ -102,7 +102,8 @@ export class Verifying {
         endedAt: iso(),
         problem: { message, remedy },
       })
-      await this.run.log('warning', `A verification failed: ${message}`, remedy)
+      const lanes = lane ? [printName(lane.plan.source)] : []
+      await this.run.log('warning', `A verification failed: ${message}`, { remedy, lanes })
     }
   }
 }

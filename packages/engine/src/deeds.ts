@@ -1,0 +1,160 @@
+/** What people ask of pipelines that run, beyond starting, pausing and stopping them: each is put down as an errand. */
+import type { Errand } from '@tide/core/definition/errand'
+import type { HeldDeed } from '@tide/core/definition/held'
+import { runsOf, type PipelineRecord } from '@tide/core/definition/pipeline'
+import type { AskedVerification, RepairDeed } from '@tide/core/definition/verification'
+import { Failure } from '@tide/core/failure'
+import type { Position } from '@tide/core/position/position'
+import { printName } from '@tide/core/records/dataset'
+import {
+  heldSaid,
+  lanesToCopyAgain,
+  lanesToVerify,
+  refuseMoving,
+  repairSaid,
+  verificationSaid,
+} from './asking.ts'
+import type { EngineParts } from './parts.ts'
+
+/** What the engine does for it. */
+interface Carrying {
+  record(id: string): Promise<PipelineRecord>
+  /** Looks for what there is to do. */
+  look(): Promise<void>
+  /** Logs what a person has done. */
+  say(pipeline: string, message: string): Promise<void>
+  /** Lets a run go on that has stopped for a reason. */
+  takeUp(run: string): Promise<void>
+}
+
+type Parts = Pick<EngineParts, 'errands' | 'pipelines' | 'surroundings' | 'verifications'>
+
+export class Deeds {
+  private readonly parts: Parts
+  private readonly engine: Carrying
+
+  constructor(parts: Parts, engine: Carrying) {
+    this.parts = parts
+    this.engine = engine
+  }
+
+  /** What has stopped before it would delete most of a table goes on, and does so. */
+  async letRowsGo(id: string): Promise<void> {
+    const record = await this.engine.record(id)
+    const asking = runsOf(record).filter(
+      ({ state, reason }) => state === 'Stopped' && reason?.kind === 'guard',
+    )
+    if (asking.length === 0)
+      throw new Failure('refused', `“${record.definition.name}” does not ask.`, 'Look at its state again.')
+    for (const run of asking) {
+      await this.ask(run.id, { kind: 'let rows go' })
+      await this.engine.takeUp(run.id)
+    }
+    await this.engine.say(id, 'Let the rows go.')
+    await this.engine.look()
+  }
+
+  /** Empties the tables of these lanes (all, when none is named) and copies them again. */
+  async recopy(id: string, lanes: number[]): Promise<void> {
+    const record = await this.engine.record(id)
+    const found = lanesToCopyAgain(record, lanes)
+    const names = found.map(
+      ({ lane: { origin, source } }) => `${printName(source)}${origin === undefined ? '' : ` of ${origin}`}`,
+    )
+    await this.engine.say(id, `Recopy of ${names.join(', ')}.`)
+    for (const run of runsOf(record)) {
+      const own = found.filter(one => one.run.id === run.id).map(({ index }) => index)
+      if (own.length > 0) await this.ask(run.id, { kind: 'recopy', lanes: own })
+    }
+    await this.engine.look()
+  }
+
+  /**
+   * Lets runs of a pipeline go on from other positions; one that has stopped for a reason goes on with that. `reason`: why
+   * changes are left out, where one lies ahead.
+   */
+  async rewind(
+    id: string,
+    places: readonly { run: string; to: Position }[],
+    reason: string | null,
+  ): Promise<void> {
+    const record = await this.engine.record(id)
+    const runs = places.map(({ run, to }) => ({ run: runsOf(record).find(one => one.id === run)!, to }))
+    for (const { run } of runs) refuseMoving(record, run)
+    for (const { run, to } of runs) {
+      await this.ask(run.id, { kind: 'rewind', to, reason })
+      await this.engine.say(id, `${run.origin === '' ? '' : `${run.origin}: `}Rewind to ${to.at}.`)
+      if (run.state === 'Stopped') await this.engine.takeUp(run.id)
+    }
+    await this.engine.look()
+  }
+
+  /** Asks for something to be done with held records of a run; returns the errand's id. */
+  async settleHeld(run: string, deed: HeldDeed): Promise<string> {
+    const { id, of } = await this.engine.record(run)
+    const errand = await this.ask(id, { kind: 'held', held: deed })
+    await this.engine.say(of ?? id, heldSaid(deed))
+    await this.engine.look()
+    return errand
+  }
+
+  /** Holds lanes (all, when none is named) against their sources; returns the verification's id. */
+  async verify(
+    id: string,
+    { lanes, level, pace }: Pick<AskedVerification, 'level' | 'pace'> & { lanes: readonly number[] },
+  ): Promise<string> {
+    const { newId, now } = this.parts.surroundings
+    const asked: AskedVerification = {
+      id: newId(),
+      pipeline: id,
+      level,
+      pace,
+      askedAt: new Date(now()).toISOString(),
+      lanes: lanesToVerify(await this.engine.record(id), lanes),
+    }
+    await this.parts.verifications.ask(asked)
+    await this.engine.say(id, verificationSaid(asked))
+    for (const run of new Set(asked.lanes.map(lane => lane.run))) await this.ask(run, { kind: 'verify' })
+    await this.engine.look()
+    return asked.id
+  }
+
+  /** Has rows that differ written as they stand at the source; returns the errand's id. */
+  async repair(run: string, deed: RepairDeed): Promise<string> {
+    const record = await this.engine.record(run)
+    const errand = await this.ask(run, { kind: 'repair', repair: deed })
+    await this.engine.say(record.of ?? run, repairSaid(deed))
+    await this.engine.look()
+    return errand
+  }
+
+  private async ask(
+    pipeline: string,
+    {
+      kind,
+      lanes = [],
+      to = null,
+      reason = null,
+      held = null,
+      repair = null,
+    }: Pick<Errand, 'kind'> & Partial<Errand>,
+  ): Promise<string> {
+    const { newId, now } = this.parts.surroundings
+    const [id, askedAt] = [newId(), new Date(now()).toISOString()]
+    const errand = { id, pipeline, kind, lanes, to, reason, held, repair, askedBy: null, askedAt }
+    await this.parts.errands.ask(errand)
+    return id
+  }
+
+  /** The log tells details for so many minutes; none: no more. */
+  async tellDetails(id: string, minutes: number): Promise<void> {
+    await this.engine.record(id)
+    const until = this.parts.surroundings.now() + minutes * 60_000
+    await this.parts.pipelines.tellDetails(id, minutes > 0 ? new Date(until).toISOString() : null)
+    await this.engine.say(
+      id,
+      minutes > 0 ? `The log tells details for ${minutes} minutes.` : 'The log tells no details any more.',
+    )
+    await this.engine.look()
+  }
+}
