@@ -92,9 +92,9 @@ export class Following {
         addFigures: nothing,
         figures: async () => [],
         trimFigures: nothing,
-        beginRun: nothing,
-        endRun: nothing,
+        addLaneFigures: nothing,
       },
+      runs: { put: nothing, cutOff: nothing, trim: nothing },
     }
     const { record } = this.store
     void this.store.pipelines.start(

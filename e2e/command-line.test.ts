@@ -71,7 +71,9 @@ test('a file is checked, foreseen, put and started; then it is what runs, and a 
   expect(tide(['status', 'Beds'])).toEqual({ code: 0, said: expect.stringContaining('Beds: Following') })
   expect(tide(['runs', 'Beds'])).toEqual({
     code: 0,
-    said: expect.stringMatching(/^\d{4}-.*: \d+ rows, \d+ bytes in \d+\.\d s.*\n$/),
+    said: expect.stringMatching(
+      /^\S+ follow going: 0 rows.*\n\S+ copy done: \d+ rows, \d+ bytes in \d+\.\d s.*\n$/,
+    ),
   })
   expect(tide(['verify', 'Beds'])).toEqual({
     code: 0,

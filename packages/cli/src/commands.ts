@@ -3,11 +3,12 @@ import { printLogLine } from '@tide/core/api/log'
 import type { FileAnswer } from '@tide/core/api/files'
 import type { PipelineStatus } from '@tide/core/api/pipelines'
 import type { RewindForesight } from '@tide/core/api/rewind'
-import type { CopyRun } from '@tide/core/api/runs'
+import type { RunAnswer } from '@tide/core/api/runs'
 import type { VerificationAnswer } from '@tide/core/api/verification'
 import { NO_PLAN, type PlanAnswer } from '@tide/core/api/plans'
 import { isChangeable, type Definition } from '@tide/core/definition/definition'
 import type { LogLine, LogQuery } from '@tide/core/definition/log'
+import { runSeconds } from '@tide/core/definition/run'
 import { agrees, differing } from '@tide/core/definition/verification'
 import { Failure } from '@tide/core/failure'
 import { placeAsked } from '@tide/core/position/find'
@@ -167,16 +168,16 @@ export const COMMANDS: Record<string, Command> = {
   },
   runs: {
     takes: 'NAME',
-    does: 'lists the copies of a pipeline, the newest first, with what they brought and how fast',
+    does: 'lists what a pipeline did, the newest first, with what that moved and how fast',
     run: async asked => {
       const { id } = await named(asked)
-      const runs = await asked.server.call<CopyRun[]>('GET', `/pipelines/${id}/runs`)
+      const runs = await asked.server.call<RunAnswer[]>('GET', `/runs?pipeline=${id}`)
       asked.say(
         asked.json
           ? JSON.stringify(runs, null, 2)
           : runs.length > 0
             ? runs.map(runLine).join('\n')
-            : 'Nothing was copied yet.',
+            : 'Nothing was done yet.',
       )
       return 0
     },
@@ -290,12 +291,12 @@ function rewindLine({
     : `${whose}${what} are left out, from ${present} to ${position}.`
 }
 
-function runLine({ startedAt, endedAt, rows, bytes, origin }: CopyRun): string {
-  const what = `${startedAt}${origin === '' ? '' : ` ${origin}`}`
-  if (endedAt === null) return `${what}: under way, or cut off`
-  const seconds = (Date.parse(endedAt) - Date.parse(startedAt)) / 1000
+function runLine({ startedAt, endedAt, kind, state, rows, bytes, origin, note }: RunAnswer): string {
+  const what = `${startedAt}${origin === '' ? '' : ` ${origin}`} ${kind} ${state}`
+  const seconds = runSeconds({ startedAt, endedAt }, Date.now())
   const rate = seconds > 0 ? `, ${Math.round(rows / seconds)} rows/s` : ''
-  return `${what}: ${rows} rows, ${bytes} bytes in ${seconds.toFixed(1)} s${rate}`
+  const more = note === null ? '' : ` ${note}`
+  return `${what}: ${rows} rows, ${bytes} bytes in ${seconds.toFixed(1)} s${rate}.${more}`
 }
 
 async function named({ server, about }: Asked): Promise<PipelineStatus> {

@@ -162,7 +162,7 @@ describe('net effect', () => {
     const [a, b] = [packRow(['1', 'a', null]), packRow(['1', 'b', null])]
     fold.add({ op: 'update', lane: 0, number: 1, before: a, after: b }, TRANSACTION)
     fold.add({ op: 'delete', lane: 0, number: 2, before: b }, TRANSACTION)
-    expect(fold.counts).toEqual({ inserted: 1, updated: 1, deleted: 1 })
+    expect(fold.counts).toEqual({ inserted: 1, updated: 1, deleted: 1, truncated: 0, bytes: 45 })
     expect(shapedEffect(fold, shaper, '2026-11-20T10:00:05Z').effect).toEqual({
       truncate: false,
       removed: [['1']],

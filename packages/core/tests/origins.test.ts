@@ -200,11 +200,12 @@ describe('of several origins', () => {
       at: second * 1000 + 7,
       committed,
       landed,
+      copied: 3,
       lag: 1,
     })
     expect(samplesTogether([[at(1, 5, 5), at(2, 6, 5), at(3, 7, 7)], [at(2, 100, 90)]], 1000)).toEqual([
-      { at: 2000, committed: 106, landed: 95, lag: 1 },
-      { at: 3000, committed: 107, landed: 97, lag: null },
+      { at: 2000, committed: 106, landed: 95, copied: 6, lag: 1 },
+      { at: 3000, committed: 107, landed: 97, copied: 6, lag: null },
     ])
   })
 

@@ -11,6 +11,7 @@ const at = (second: number, committed: number, landed: number, lag: number | nul
   at: second * 1000,
   committed,
   landed,
+  copied: 0,
   lag,
 })
 

@@ -386,6 +386,7 @@ export class Engine {
         giving: false,
         errandsTold: '',
         minutes: [],
+        lanesTold: new Map(),
         sample: null,
       }
       this.kept.set(id, kept)
@@ -405,6 +406,7 @@ export class Engine {
         await this.parts.leases.forgetGone()
         await this.parts.held.trim(new Date(now() - CLOSED_HELD_MS).toISOString())
         await this.parts.history.trimLog(now())
+        await this.parts.runs.trim(now())
       } catch {
         // The store is away: the pipelines go on. Whoever takes one over meanwhile is protected by its epoch.
       }

@@ -16,5 +16,7 @@ export interface Kept {
   errandsTold: string
   /** One reading a minute for the depth strip, and the readings of the minute under way. */
   minutes: TideSample[]
+  /** By resolution and table, the reading that was kept last. */
+  lanesTold: Map<string, string>
   sample: TideSample | null
 }

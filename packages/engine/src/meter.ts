@@ -89,13 +89,13 @@ export class Meter {
     return this.committedRate.perSecond(this.now()) * 60
   }
 
-  /** One reading for the tide chart. */
-  sample(): TideSample {
+  /** One reading for the tide chart; `copied`: rows, so far. */
+  sample(copied: number): TideSample {
     const lag = this.atLeast(this.worstLag)
     this.lastReading = this.worstLag
     this.worstLag = 0
     const landed = this.landed + this.leftOut
-    return { at: this.now(), committed: landed + (this.backlog ?? 0), landed, lag }
+    return { at: this.now(), committed: landed + (this.backlog ?? 0), landed, copied, lag }
   }
 
   /** The lag, when it has been so much lately; null when it is not known what waits. */

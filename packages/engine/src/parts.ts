@@ -4,6 +4,7 @@ import type {
   ErrandRepository,
   HeldRepository,
   HistoryRepository,
+  RunRepository,
   LeaseRepository,
   PipelineRepository,
   PositionRepository,
@@ -23,6 +24,7 @@ export interface EngineParts {
   held: HeldRepository
   verifications: VerificationRepository
   history: HistoryRepository
+  runs: RunRepository
   connections: ConnectionOpener
   surroundings: Surroundings
   journals: JournalKeepers

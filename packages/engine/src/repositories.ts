@@ -23,6 +23,8 @@ import type {
   LaneVerified,
   RepairDeed,
 } from '@tide/core/definition/verification'
+import type { RunRecord } from '@tide/core/definition/run'
+import type { LaneReading } from '@tide/core/pace/lane-reading'
 import type { TideSample } from '@tide/core/pace/tide'
 import type { Key } from '@tide/core/records/value'
 
@@ -141,14 +143,17 @@ export interface HistoryRepository {
   addFigures(resolution: number, samples: ({ pipeline: string } & TideSample)[]): Promise<void>
   figures(pipeline: string, resolution: number, since: number): Promise<TideSample[]>
   trimFigures(now: number): Promise<void>
-  beginRun(entry: {
-    id: string
-    pipeline: string
-    from: string
-    to: string
-    startedAt: string
-  }): Promise<void>
-  endRun(id: string, end: { endedAt: string; rows: number; bytes: number }): Promise<void>
+  addLaneFigures(readings: (LaneReading & { pipeline: string; resolution: number })[]): Promise<void>
+}
+
+/** What pipelines did, from beginning to end. */
+export interface RunRepository {
+  /** Begins one, or tells how it stands. */
+  put(run: RunRecord): Promise<void>
+  /** Ends what a pipeline's engine left open when it was killed. */
+  cutOff(pipeline: string): Promise<void>
+  /** Forgets those that nobody asks for any more. */
+  trim(now: number): Promise<void>
 }
 
 /** Opens a connection by its id, secrets included; the caller closes the session. */

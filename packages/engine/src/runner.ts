@@ -3,7 +3,7 @@ import type { PipelineStatus, ShapeStatus } from '@tide/core/api/pipelines'
 import type { PipelineState } from '@tide/core/definition/definition'
 import type { LogLevel } from '@tide/core/definition/log'
 import type { SavedPosition } from '@tide/core/definition/saved-position'
-import type { PipelineRecord, StopReason } from '@tide/core/definition/pipeline'
+import { sourceOf, type PipelineRecord, type StopReason } from '@tide/core/definition/pipeline'
 import { asFailure, type Failure, reportOf } from '@tide/core/failure'
 import { backoff } from '@tide/core/pace/backoff'
 import type { TideSample } from '@tide/core/pace/tide'
@@ -12,6 +12,7 @@ import { carryOut } from './errands.ts'
 import { Faults } from './faults.ts'
 import { Meter } from './meter.ts'
 import type { EngineParts } from './parts.ts'
+import { Runs } from './runs.ts'
 import type { LogMore, OpenRun, Run, ShapeRun } from './shapes/shape.ts'
 import { shapeOf } from './shapes/shapes.ts'
 
@@ -32,6 +33,7 @@ export class Runner implements Run {
   readonly parts: EngineParts
   readonly record: PipelineRecord
   readonly meter: Meter
+  readonly runs: Runs
   private readonly holder: string
   private readonly shape: ShapeRun
   private readonly ended = new AbortController()
@@ -42,6 +44,8 @@ export class Runner implements Run {
   private retry: PipelineStatus['retry'] = null
   private waits: PipelineStatus['waits'] = null
   private attempt = 0
+  /** What was done before is known to be over. */
+  private taken = false
   private readonly faults = new Faults()
   private readonly details: Details
 
@@ -53,6 +57,8 @@ export class Runner implements Run {
     this.wanted = record.wanted
     this.state = record.state
     this.meter = new Meter(parts.surroundings.now)
+    const { definition, id } = record
+    this.runs = new Runs(parts, { pipeline: id, from: sourceOf(record), to: definition.to })
     this.details = new Details(parts.history, parts.surroundings, record.detailedUntil)
     this.shape = shapeOf(this)
   }
@@ -82,10 +88,12 @@ export class Runner implements Run {
     this.turn()
   }
 
-  /** A reading for the tide chart; none while it copies, or before it is known what has landed. */
+  /** A reading for the tide chart; none before it is known what has landed. */
   sample(): TideSample | undefined {
-    const follows = this.shape.measures && (this.state === 'Following' || this.state === 'Paused')
-    return follows ? this.meter.sample() : undefined
+    const { state } = this
+    const stands = this.shape.measures && (state === 'Following' || state === 'Copying' || state === 'Paused')
+    if (!stands) return undefined
+    return this.meter.sample(this.shape.status.lanes.reduce((sum, { copiedRows }) => sum + copiedRows, 0))
   }
 
   get status(): LiveStatus {
@@ -98,6 +106,7 @@ export class Runner implements Run {
     try {
       await this.live()
     } finally {
+      await this.runs.endAll('ended')
       await this.details.end()
     }
   }
@@ -129,6 +138,10 @@ export class Runner implements Run {
     const ours = await this.parts.pipelines.setState(this.record.id, this.holder, state, reason)
     if (!ours) throw new Overtaken()
     this.state = state
+    if (state === 'Paused') await this.runs.endAll('ended', 'Paused.')
+    if (state === 'Finished') await this.runs.endAll('done')
+    if (state === 'Stopped' && reason)
+      await this.runs.endAll(reason.kind === 'person' ? 'ended' : 'failed', reason.message)
     if (state === 'Paused') await this.keepPosition('pause')
     if (state === 'Stopped') await this.keepPosition('stop', reason?.message)
   }
@@ -180,6 +193,8 @@ export class Runner implements Run {
     this.turning = new AbortController()
     const epoch = await this.parts.pipelines.takeEpoch(this.record.id, this.holder)
     if (epoch === undefined) return true // another engine runs it
+    if (!this.taken) await this.parts.runs.cutOff(this.record.id)
+    this.taken = true
     const open = await this.shape.open(epoch)
     try {
       if (!this.isWanted('stop')) await open.begin()
@@ -247,6 +262,7 @@ export class Runner implements Run {
   private async waitAndRetry({ message, remedy }: Failure): Promise<void> {
     const { now, random, sleep } = this.parts.surroundings
     this.attempt++
+    this.runs.retried()
     const wait = backoff(this.attempt, random())
     this.retry = { attempt: this.attempt, message, remedy, nextAt: new Date(now() + wait).toISOString() }
     if (this.attempt === 1) await this.log('warning', message, { remedy })

@@ -1,6 +1,7 @@
 /** Takes a reading of every pipeline each second, and keeps them at falling resolution. */
 import type { TideSample } from '@tide/core/pace/tide'
 import { STRIP_MINUTES, type Kept } from './kept.ts'
+import { readLanes } from './lane-figures.ts'
 import type { EngineParts } from './parts.ts'
 
 const SAMPLE_MS = 1_000
@@ -26,6 +27,7 @@ export async function sampleUntil(
       one.minutes = withMinute(one.minutes, sample)
       seconds.push({ pipeline, ...sample })
     }
+    for (const { runner } of kept.values()) void runner?.runs.tell()
     taken()
     // Figures are for show: when the store cannot take them, the pipelines go on.
     await parts.history.addFigures(1, seconds).catch(() => {})
@@ -33,6 +35,7 @@ export async function sampleUntil(
     const over = minute * 60_000
     minute = Math.floor(now() / 60_000)
     await writeMinute(over, kept, parts).catch(() => {})
+    await readLanes(now(), minute % 60 === 0, kept, parts.history).catch(() => {})
   }
 }
 

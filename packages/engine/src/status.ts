@@ -71,6 +71,8 @@ export function idleLanes(record: PipelineRecord): PipelineStatus['lanes'] {
     inserted: 0,
     updated: 0,
     deleted: 0,
+    truncated: 0,
+    bytes: 0,
     rowsThere: null,
     differs: 0,
     leftOut: 0,

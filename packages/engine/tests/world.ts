@@ -1,5 +1,6 @@
 /** Engines over systems in memory, in a time that stands still but for sleeping. */
 import type { Session } from '@tide/connectors/contract/session'
+import type { RunRecord } from '@tide/core/definition/run'
 import type { SavedPosition } from '@tide/core/definition/saved-position'
 import type { Lane } from '@tide/core/plan/lane'
 import { Engine } from '../src/engine.ts'
@@ -30,6 +31,7 @@ export function world(open: { from(): Session; to(): Session }, folder = '/nowhe
   let ids = 0
   const held = new MemoryHeld()
   const verifications = new MemoryVerifications()
+  const runs = new Map<string, RunRecord>()
   const saves: Omit<SavedPosition, 'id'>[] = []
   const definition = {
     version: 2,
@@ -77,8 +79,12 @@ export function world(open: { from(): Session; to(): Session }, folder = '/nowhe
         addFigures: async () => {},
         figures: async () => [],
         trimFigures: async () => {},
-        beginRun: async () => {},
-        endRun: async () => {},
+        addLaneFigures: async () => {},
+      },
+      runs: {
+        put: async run => void runs.set(run.id, run),
+        cutOff: async () => {},
+        trim: async () => {},
       },
     }
   }
@@ -86,6 +92,7 @@ export function world(open: { from(): Session; to(): Session }, folder = '/nowhe
     record: store.record,
     errands: store.asked,
     saves,
+    runs,
     held,
     verifications,
     partsOf,

@@ -12,6 +12,7 @@ import { connectionRoutes } from './routes/connections.ts'
 import { deedRoutes } from './routes/deeds.ts'
 import { figureRoutes } from './routes/figures.ts'
 import { logRoutes } from './routes/log.ts'
+import { runRoutes } from './routes/runs.ts'
 import { fileRoutes } from './routes/files.ts'
 import { nameRoutes } from './routes/names.ts'
 import { planRoutes } from './routes/plan.ts'
@@ -67,6 +68,7 @@ export function createApp(services: Services): Koa {
   heldRoutes(router, services)
   verificationRoutes(router, services)
   logRoutes(router, services)
+  runRoutes(router, services)
   queryRoutes(router, services)
   eventRoutes(router, services)
   app.use(router.routes())

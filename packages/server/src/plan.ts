@@ -161,7 +161,7 @@ async function estimate(
 ): Promise<number | null> {
   const seconds = await Promise.all(
     origins.map(async ({ connection, tag }) => {
-      const rate = await store.history.lastCopyRate(connection, to)
+      const rate = await store.runs.lastCopyRate(connection, to)
       const own = lanes.filter(({ origin = '' }) => origin === tag)
       return rate === null ? null : own.reduce((sum, { rows }) => sum + rows, 0) / rate
     }),

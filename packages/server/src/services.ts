@@ -96,6 +96,7 @@ export async function composeServices(
     verifications: store.verifications,
     pipelines: store.pipelines,
     history: store.history,
+    runs: store.runs,
     connections: opener,
     maskKey: store.maskKey,
     surroundings,

@@ -1,14 +1,20 @@
-import { and, asc, desc, eq, gt, gte, ilike, inArray, isNotNull, lt, ne, or, sql } from 'drizzle-orm'
-import type { CopyRun } from '@tide/core/api/runs'
+import { and, asc, desc, eq, gt, gte, ilike, inArray, lt, ne, or, sql } from 'drizzle-orm'
 import { LOG_LEVELS, type LogEntry, type LogLine, type LogQuery } from '@tide/core/definition/log'
+import type { LaneReading } from '@tide/core/pace/lane-reading'
 import type { TideSample } from '@tide/core/pace/tide'
 import type { Database } from './database.ts'
-import { figure, logEntry, pipeline, run } from './schema.ts'
+import { figure, laneFigure, logEntry, pipeline } from './schema.ts'
 
 /** Readings each second are kept for two hours, readings each minute for forty days. */
 const KEEP: { resolution: number; seconds: number }[] = [
   { resolution: 1, seconds: 2 * 3600 },
   { resolution: 60, seconds: 40 * 86_400 },
+]
+
+/** Of lanes, each minute's for two days, each hour's for forty. */
+const KEEP_LANES: typeof KEEP = [
+  { resolution: 60, seconds: 2 * 86_400 },
+  { resolution: 3600, seconds: 40 * 86_400 },
 ]
 
 /** Details are kept for a day, all else for four hundred. */
@@ -63,30 +69,19 @@ export class History {
     await this.db.delete(logEntry).where(and(ne(logEntry.level, 'detail'), before(KEEP_LOG_MS)))
   }
 
-  /** The copies of a pipeline and of its origins, the newest first. */
-  runs(id: string, limit: number): Promise<CopyRun[]> {
-    return this.db
-      .select({
-        startedAt: run.startedAt,
-        endedAt: run.endedAt,
-        rows: run.rows,
-        bytes: run.bytes,
-        origin: pipeline.origin,
-      })
-      .from(run)
-      .innerJoin(pipeline, eq(pipeline.id, run.pipeline))
-      .where(or(eq(pipeline.id, id), eq(pipeline.of, id)))
-      .orderBy(desc(run.startedAt), desc(run.id))
-      .limit(limit)
-  }
-
   async addFigures(resolution: number, samples: ({ pipeline: string } & TideSample)[]): Promise<void> {
     if (samples.length === 0) return
     const rows = samples.map(({ at, ...rest }) => ({ ...rest, resolution, at: new Date(at).toISOString() }))
     await this.db.insert(figure).values(rows).onConflictDoNothing()
   }
 
-  async figures(pipeline: string, resolution: number, since: number): Promise<TideSample[]> {
+  /** From `since` on, before `until`; milliseconds since 1970. */
+  async figures(
+    pipeline: string,
+    resolution: number,
+    since: number,
+    until = Infinity,
+  ): Promise<TideSample[]> {
     const rows = await this.db
       .select()
       .from(figure)
@@ -95,10 +90,49 @@ export class History {
           eq(figure.pipeline, pipeline),
           eq(figure.resolution, resolution),
           gte(figure.at, new Date(since).toISOString()),
+          ...(until < Infinity ? [lt(figure.at, new Date(until).toISOString())] : []),
         ),
       )
       .orderBy(asc(figure.at))
-    return rows.map(({ at, committed, landed, lag }) => ({ at: Date.parse(at), committed, landed, lag }))
+    return rows.map(({ at, committed, landed, copied, lag }) => ({
+      at: Date.parse(at),
+      committed,
+      landed,
+      copied,
+      lag,
+    }))
+  }
+
+  async addLaneFigures(readings: (LaneReading & { pipeline: string; resolution: number })[]): Promise<void> {
+    if (readings.length === 0) return
+    const rows = readings.map(({ at, ...rest }) => ({ ...rest, at: new Date(at).toISOString() }))
+    await this.db.insert(laneFigure).values(rows).onConflictDoNothing()
+  }
+
+  /** By table, in the order of time: the last reading before `since`, and all from then on. */
+  async laneFigures(of: string, resolution: number, since: number): Promise<Map<string, LaneReading[]>> {
+    const from = new Date(since).toISOString()
+    const rows = await this.db
+      .select()
+      .from(laneFigure)
+      .where(
+        and(
+          eq(laneFigure.pipeline, of),
+          eq(laneFigure.resolution, resolution),
+          sql`${laneFigure.at} >= coalesce((SELECT max(before.at) FROM lane_figure before
+            WHERE before.pipeline = ${of} AND before.resolution = ${resolution}
+            AND before.table = ${laneFigure.table} AND before.at <= ${from}), '-infinity')`,
+        ),
+      )
+      .orderBy(asc(laneFigure.at))
+    const byTable = new Map<string, LaneReading[]>()
+    for (const { table, at, inserted, updated, deleted, truncated, bytes } of rows) {
+      const reading = { table, at: Date.parse(at), inserted, updated, deleted, truncated, bytes }
+      const others = byTable.get(table)
+      if (others) others.push(reading)
+      else byTable.set(table, [reading])
+    }
+    return byTable
   }
 
   async trimFigures(now: number): Promise<void> {
@@ -106,33 +140,15 @@ export class History {
       const oldest = new Date(now - seconds * 1000).toISOString()
       await this.db.delete(figure).where(and(eq(figure.resolution, resolution), lt(figure.at, oldest)))
     }
-  }
-
-  async beginRun(entry: {
-    id: string
-    pipeline: string
-    from: string
-    to: string
-    startedAt: string
-  }): Promise<void> {
-    await this.db.insert(run).values(entry)
-  }
-
-  async endRun(id: string, end: { endedAt: string; rows: number; bytes: number }): Promise<void> {
-    await this.db.update(run).set(end).where(eq(run.id, id))
-  }
-
-  /** Rows a second of the last finished copy between the two, if there was one worth measuring by. */
-  async lastCopyRate(from: string, to: string): Promise<number | null> {
-    const [row] = await this.db
-      .select({
-        rows: run.rows,
-        seconds: sql<number>`extract(epoch from (${run.endedAt} - ${run.startedAt}))::float8`,
-      })
-      .from(run)
-      .where(and(eq(run.from, from), eq(run.to, to), isNotNull(run.endedAt), gte(run.rows, 1000)))
-      .orderBy(desc(run.startedAt))
-      .limit(1)
-    return row && row.seconds > 0 ? row.rows / row.seconds : null
+    for (const { resolution, seconds } of KEEP_LANES) {
+      const oldest = new Date(now - seconds * 1000).toISOString()
+      // The last before stays: what has landed since is counted from there.
+      const followed = sql`EXISTS (SELECT 1 FROM lane_figure later WHERE later.pipeline = ${laneFigure.pipeline}
+        AND later.table = ${laneFigure.table} AND later.resolution = ${laneFigure.resolution}
+        AND later.at > ${laneFigure.at} AND later.at < ${oldest})`
+      await this.db
+        .delete(laneFigure)
+        .where(and(eq(laneFigure.resolution, resolution), lt(laneFigure.at, oldest), followed))
+    }
   }
 }

@@ -25,6 +25,7 @@ import type {
   VerificationLevel,
   VerificationPace,
 } from '@tide/core/definition/verification'
+import type { RunKind, RunLane, RunState } from '@tide/core/definition/run'
 import type { SavedPosition } from '@tide/core/definition/saved-position'
 import type { Position } from '@tide/core/position/position'
 import type { Lane } from '@tide/core/plan/lane'
@@ -196,19 +197,33 @@ export const liveStatus = pgTable('live_status', {
   status: jsonb('status').$type<PipelineStatus>().notNull(),
 })
 
-/** One initial copy, with what it moved and how fast. */
-export const run = pgTable('run', {
-  id: text('id').primaryKey(),
-  pipeline: text('pipeline')
-    .notNull()
-    .references(() => pipeline.id, { onDelete: 'cascade' }),
-  from: text('from').notNull(),
-  to: text('to').notNull(),
-  startedAt: moment('started_at').notNull(),
-  endedAt: moment('ended_at'),
-  rows: bigint('rows', { mode: 'number' }).notNull().default(0),
-  bytes: bigint('bytes', { mode: 'number' }).notNull().default(0),
-})
+/** What a pipeline did from a beginning to an end. */
+export const run = pgTable(
+  'run',
+  {
+    id: text('id').primaryKey(),
+    pipeline: text('pipeline')
+      .notNull()
+      .references(() => pipeline.id, { onDelete: 'cascade' }),
+    kind: text('kind').$type<RunKind>().notNull().default('copy'),
+    state: text('state').$type<RunState>().notNull().default('done'),
+    from: text('from').notNull(),
+    to: text('to').notNull(),
+    startedAt: moment('started_at').notNull(),
+    endedAt: moment('ended_at'),
+    /** Its figures are as of then. */
+    toldAt: moment('told_at').notNull().defaultNow(),
+    rows: bigint('rows', { mode: 'number' }).notNull().default(0),
+    bytes: bigint('bytes', { mode: 'number' }).notNull().default(0),
+    reads: bigint('reads', { mode: 'number' }).notNull().default(0),
+    writes: bigint('writes', { mode: 'number' }).notNull().default(0),
+    retries: integer('retries').notNull().default(0),
+    held: integer('held').notNull().default(0),
+    lanes: jsonb('lanes').$type<RunLane[]>().notNull().default([]),
+    note: text('note'),
+  },
+  table => [index('run_pipeline').on(table.pipeline, table.startedAt)],
+)
 
 /** Readings of a pipeline's cumulative lines, at one resolution each. */
 export const figure = pgTable(
@@ -222,9 +237,32 @@ export const figure = pgTable(
     at: moment('at').notNull(),
     committed: bigint('committed', { mode: 'number' }).notNull(),
     landed: bigint('landed', { mode: 'number' }).notNull(),
+    /** Rows copied. */
+    copied: bigint('copied', { mode: 'number' }).notNull().default(0),
     lag: doublePrecision('lag'),
   },
   table => [primaryKey({ columns: [table.pipeline, table.resolution, table.at] })],
+)
+
+/** Readings of what has landed in a lane, at one resolution each; only those that are more than the one before. */
+export const laneFigure = pgTable(
+  'lane_figure',
+  {
+    pipeline: text('pipeline')
+      .notNull()
+      .references(() => pipeline.id, { onDelete: 'cascade' }),
+    /** Its table at the source. */
+    table: text('table').notNull(),
+    /** Seconds that one reading stands for. */
+    resolution: integer('resolution').notNull(),
+    at: moment('at').notNull(),
+    inserted: bigint('inserted', { mode: 'number' }).notNull(),
+    updated: bigint('updated', { mode: 'number' }).notNull(),
+    deleted: bigint('deleted', { mode: 'number' }).notNull(),
+    truncated: bigint('truncated', { mode: 'number' }).notNull(),
+    bytes: bigint('bytes', { mode: 'number' }).notNull(),
+  },
+  table => [primaryKey({ columns: [table.pipeline, table.table, table.resolution, table.at] })],
 )
 
 export const logEntry = pgTable(

@@ -14,6 +14,7 @@ import { Verifications } from './verifications.ts'
 import { History } from './history.ts'
 import { keyCalled } from './keys.ts'
 import { Leases } from './leases.ts'
+import { Runs } from './runs.ts'
 import { Pipelines } from './pipelines.ts'
 import { SavedPositions } from './saved-positions.ts'
 import { Seal } from './seal.ts'
@@ -25,6 +26,7 @@ export interface Store {
   connections: Connections
   pipelines: Pipelines
   history: History
+  runs: Runs
   leases: Leases
   errands: Errands
   versions: Versions
@@ -80,6 +82,7 @@ export async function openStore({ folder, url, passphrase }: StoreSettings): Pro
     maskKey,
     pipelines: new Pipelines(db),
     history: new History(db),
+    runs: new Runs(db),
     leases: new Leases(db),
     errands: new Errands(db),
     versions: new Versions(db),

@@ -1,3 +1,4 @@
+import { beginRun } from '@tide/core/definition/run'
 import { afterAll, beforeAll, describe, expect, test } from '@jest/globals'
 import type { Definition } from '@tide/core/definition/definition'
 import { createCipheriv, createHash } from 'node:crypto'
@@ -151,6 +152,7 @@ describe('store', () => {
       at,
       committed: 9_007_199_254_740_991,
       landed: 5,
+      copied: 7,
       lag: 0.25,
     })
     await history.addFigures(1, [sample(now), sample(now - 1000), sample(now - 3 * 3600_000)])
@@ -160,6 +162,7 @@ describe('store', () => {
       at: now,
       committed: 9_007_199_254_740_991,
       landed: 5,
+      copied: 7,
       lag: 0.25,
     })
     await history.trimFigures(now)
@@ -237,12 +240,56 @@ describe('store', () => {
   })
 
   test('the rate of the last copy is known only once there was one worth measuring', async () => {
+    const { runs } = store
+    expect(await runs.lastCopyRate('a', 'b')).toBeNull()
+    const begun = beginRun(
+      { id: 'r1', pipeline: 'p', kind: 'copy', from: 'a', to: 'b' },
+      '2026-11-20T10:00:00.000Z',
+    )
+    await runs.put(begun)
+    expect(await runs.lastCopyRate('a', 'b')).toBeNull()
+    const done = { ...begun, state: 'done' as const, endedAt: '2026-11-20T10:00:10.000Z', rows: 50_000 }
+    await runs.put(done)
+    expect(await runs.lastCopyRate('a', 'b')).toBe(5000)
+    expect(await runs.list({ pipeline: 'p' }, 9)).toEqual([{ ...done, origin: '', of: 'p' }])
+  })
+
+  test('runs that a killed engine left open end when they were told last', async () => {
+    const { runs } = store
+    await runs.put(
+      beginRun({ id: 'r2', pipeline: 'p', kind: 'follow', from: 'a', to: 'b' }, '2026-11-20T11:00:00.000Z'),
+    )
+    await runs.cutOff('p')
+    const [newest, before] = await runs.list({}, 9)
+    expect([newest!.id, newest!.state, newest!.endedAt === null]).toEqual(['r2', 'cut off', false])
+    expect(before!.state).toBe('done')
+    expect(await runs.list({ kinds: ['copy'] }, 9)).toHaveLength(1)
+    expect(await runs.list({ since: '2026-11-20T10:30:00Z' }, 9)).toHaveLength(1)
+    await runs.trim(Date.now() + 401 * 86_400_000)
+    expect(await runs.list({}, 9)).toEqual([])
+  })
+
+  test('readings of lanes: the last before a moment, and those since', async () => {
     const { history } = store
-    expect(await history.lastCopyRate('a', 'b')).toBeNull()
-    await history.beginRun({ id: 'r1', pipeline: 'p', from: 'a', to: 'b', startedAt: '2026-11-20T10:00:00Z' })
-    expect(await history.lastCopyRate('a', 'b')).toBeNull()
-    await history.endRun('r1', { endedAt: '2026-11-20T10:00:10Z', rows: 50_000, bytes: 1 })
-    expect(await history.lastCopyRate('a', 'b')).toBe(5000)
+    const at = (minute: number) => Date.UTC(2026, 4, 2, 6, minute)
+    const read = (table: string, minute: number, inserted: number) => ({
+      ...{ pipeline: 'p', resolution: 60, table, at: at(minute) },
+      ...{ inserted, updated: 0, deleted: 0, truncated: 0, bytes: 8 * inserted },
+    })
+    await history.addLaneFigures([
+      read('beds', 0, 1),
+      read('beds', 1, 5),
+      read('beds', 4, 9),
+      read('visits', 3, 2),
+    ])
+    const figures = await history.laneFigures('p', 60, at(2))
+    expect(figures.get('beds')!.map(({ inserted }) => inserted)).toEqual([5, 9])
+    expect(figures.get('visits')!.map(({ inserted }) => inserted)).toEqual([2])
+    await history.trimFigures(at(2) + 2 * 86_400_000)
+    const left = await history.laneFigures('p', 60, 0)
+    expect(left.get('beds')!.map(({ inserted }) => inserted)).toEqual([5, 9])
+    await history.trimFigures(at(5) + 2 * 86_400_000)
+    expect((await history.laneFigures('p', 60, 0)).get('beds')!.map(({ inserted }) => inserted)).toEqual([9])
   })
 
   test('everything is there again after it was closed', async () => {

@@ -20,6 +20,9 @@ export interface LaneStatus {
   inserted: number
   updated: number
   deleted: number
+  truncated: number
+  /** Of all changes that have landed, as the source told them. */
+  bytes: number
   rowsThere: number | null
   /** Rows at the target that are not as they should be, since it would not take them. */
   differs: number

@@ -76,6 +76,7 @@ export function samplesTogether(
           at,
           committed: newest.reduce((sum, one) => sum + one!.committed, 0),
           landed: newest.reduce((sum, one) => sum + one!.landed, 0),
+          copied: newest.reduce((sum, one) => sum + one!.copied, 0),
           lag: greatest(slot.map(sample => sample?.lag ?? null)),
         },
       ]
@@ -106,6 +107,7 @@ function sampleTogether(samples: readonly (TideSample | null)[]): TideSample | n
     at: Math.max(...known.map(({ at }) => at)),
     committed: known.reduce((sum, { committed }) => sum + committed, 0),
     landed: known.reduce((sum, { landed }) => sum + landed, 0),
+    copied: known.reduce((sum, { copied }) => sum + copied, 0),
     lag: greatest(known.map(({ lag }) => lag)),
   }
 }

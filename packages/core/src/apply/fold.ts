@@ -9,6 +9,7 @@ import {
   packedKey,
   packedValue,
   packRow,
+  rowEnd,
   unpackRow,
   type PackedRow,
 } from '../records/tuple.ts'
@@ -38,9 +39,11 @@ export interface FoldedKey {
 
 type Last = Pick<FoldedKey, 'transaction' | 'number' | 'op'>
 
+const sizeOf = ({ bytes, at }: PackedRow) => rowEnd(bytes, at) - at
+
 /** Folds one lane's events, in order. */
 export class IdentityFold {
-  readonly counts: OperationCounts = { inserted: 0, updated: 0, deleted: 0 }
+  readonly counts: OperationCounts = { inserted: 0, updated: 0, deleted: 0, truncated: 0, bytes: 0 }
   /** All rows went first. */
   truncate = false
   truncatedAt: string | undefined
@@ -69,14 +72,18 @@ export class IdentityFold {
     switch (event.op) {
       case 'insert':
         this.counts.inserted++
+        this.counts.bytes += sizeOf(event.after)
         return this.insert(event.after, last)
       case 'update':
         this.counts.updated++
+        this.counts.bytes += sizeOf(event.after)
         return this.update(event.before, event.after, last)
       case 'delete':
         this.counts.deleted++
+        this.counts.bytes += sizeOf(event.before)
         return this.remove(packedKey(event.before, this.keyIndexes), event.before, last)
       case 'truncate':
+        this.counts.truncated++
         this.truncate = this.fresh = true
         this.truncatedAt = transaction.at
         this.states.clear()

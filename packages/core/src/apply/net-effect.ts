@@ -32,6 +32,10 @@ export interface OperationCounts {
   inserted: number
   updated: number
   deleted: number
+  /** Times that all rows went at once. */
+  truncated: number
+  /** Of the rows, as they came. */
+  bytes: number
 }
 
 export function addCounts(a: OperationCounts | undefined, b: OperationCounts): OperationCounts {
@@ -40,5 +44,7 @@ export function addCounts(a: OperationCounts | undefined, b: OperationCounts): O
     inserted: a.inserted + b.inserted,
     updated: a.updated + b.updated,
     deleted: a.deleted + b.deleted,
+    truncated: a.truncated + b.truncated,
+    bytes: a.bytes + b.bytes,
   }
 }

@@ -34,6 +34,10 @@ const laneProgressSchema = Type.Object({
   inserted: Type.Number(),
   updated: Type.Number(),
   deleted: Type.Number(),
+  /** How often all rows went at once. */
+  truncated: Type.Optional(Type.Number()),
+  /** Of the rows that changes brought, as the source told them. */
+  bytes: Type.Optional(Type.Number()),
   /** When the newest of them was committed at the source. */
   lastChange: nullable(Type.String()),
 })

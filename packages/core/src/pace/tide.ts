@@ -1,4 +1,4 @@
-/** One reading of the two cumulative lines of a pipeline. */
+/** One reading of the cumulative lines of a pipeline. */
 export interface TideSample {
   /** Milliseconds since 1970. */
   at: number
@@ -6,6 +6,8 @@ export interface TideSample {
   committed: number
   /** Of these, landed at the target. */
   landed: number
+  /** Rows copied, as far as they have landed. */
+  copied: number
   /** The greatest lag seen since the reading before, in seconds; `null` when unknown. */
   lag: number | null
 }

@@ -11,6 +11,7 @@ import type { SavedPosition } from '@tide/core/definition/saved-position'
 import type { PipelineRecord } from '@tide/core/definition/pipeline'
 import type { Meter } from '../meter.ts'
 import type { EngineParts } from '../parts.ts'
+import type { Runs } from '../runs.ts'
 
 /** What a line of the log says beside its message. */
 export type LogMore = Partial<Pick<LogEntry, 'remedy' | 'lanes'>>
@@ -20,6 +21,8 @@ export interface Run {
   record: PipelineRecord
   parts: EngineParts
   meter: Meter
+  /** What it does, from beginning to end, for the account. */
+  readonly runs: Runs
   /** Aborted as soon as something else is wanted. */
   readonly turned: AbortSignal
   readonly state: PipelineState

@@ -8,7 +8,6 @@ import { newId, type Services } from '../services.ts'
 import { validDefinition } from '../valid-definition.ts'
 
 const ERRANDS = 50
-const RUNS = 50
 
 export function pipelineRoutes(router: Router, services: Services): void {
   const { store, engine } = services
@@ -84,12 +83,6 @@ export function pipelineRoutes(router: Router, services: Services): void {
       engine.forget(id)
     })
     ctx.status = 204
-  })
-
-  /** Its copies, the newest first. */
-  router.get('/pipelines/:id/runs', async ctx => {
-    const { id } = await pipelineRecord(services, ctx.params.id!)
-    ctx.body = await store.history.runs(id, RUNS)
   })
 
   /** What was asked of it while it ran, the newest first. */

@@ -280,6 +280,8 @@ function counted(
       inserted: lane.inserted + more.inserted,
       updated: lane.updated + more.updated,
       deleted: lane.deleted + more.deleted,
+      truncated: (lane.truncated ?? 0) + more.truncated,
+      bytes: (lane.bytes ?? 0) + more.bytes,
       lastChange: newest,
     }
   })

@@ -20,6 +20,8 @@ export interface RangeTold {
   lane: number
   rows: number
   bytes: number
+  /** When its reading began; ISO 8601. */
+  beganAt: string
 }
 
 /** What a copy works with, beside where it reads. */
@@ -71,6 +73,7 @@ export async function copyLanes(
       if (next.done || ended.aborted) return
       const { lane, number, range, again } = next.value
       const { index } = lane
+      const beganAt = clock()
       const done = async (loaded: Loaded, write: Write, counted: Counted = now => now) => {
         await checkpoint
           .commit(
@@ -81,7 +84,7 @@ export async function copyLanes(
             },
           )
           .catch(failWith)
-        tell({ lane: index, ...loaded })
+        tell({ lane: index, beganAt, ...loaded })
       }
       if (parts.careful.has(index)) {
         await landRange(lane, range, view, { ...parts, target, checkpoint, clock }, done)

@@ -7,6 +7,7 @@ import type { JournaledSource } from '../../journal/source.ts'
 import { detachedLanes, joined, ownPosition, sinceOf, withOwnLanding } from './checkpoint.ts'
 import { Gatherer } from './gather.ts'
 import { landOnce, type Landing } from './land.ts'
+import { noteLanding } from './account.ts'
 import type { WorkingLane } from './lanes.ts'
 import { POLL_MS, writeCheckpoint, type OpenPipeline } from './open.ts'
 
@@ -81,6 +82,7 @@ export class DetachedLanes {
       })
       this.gatherer ??= new Gatherer(this.source, followed, LAND_AT_ONCE)
       const from = ownPosition(this.progress)!
+      const began = Date.parse(this.open.clock())
       const landing = await landOnce(
         this.gatherer,
         followed,
@@ -92,6 +94,7 @@ export class DetachedLanes {
         },
       )
       if (landing.oldest === null) await checkpoint.note(now => withOwnLanding(now, landing))
+      else noteLanding(this.open, landing, began)
       return landing
     })
   }

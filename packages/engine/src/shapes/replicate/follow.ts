@@ -1,11 +1,11 @@
 /** Follows with the lanes that stand together, for as long as nothing else is wanted. */
 import type { Stream } from '@tide/core/checkpoint/checkpoint'
 import type { Surroundings } from '../../repositories.ts'
+import { landingSaid, noteLanding } from './account.ts'
 import { neededFrom, withLanding } from './checkpoint.ts'
 import type { DetachedLanes } from './detached.ts'
 import { Gatherer } from './gather.ts'
-import { printName } from '@tide/core/records/dataset'
-import { landOnce, type Landing } from './land.ts'
+import { landOnce } from './land.ts'
 import type { FollowedLane } from './lanes.ts'
 import { sweep, sweepsDue } from './sweep.ts'
 import { POLL_MS, writeCheckpoint, type OpenPipeline } from './open.ts'
@@ -71,7 +71,10 @@ export async function follow(
         meter.sawLanding(landing.changes, landing.oldest!)
       })
       if (landing.oldest === null) await checkpoint.note(now => withLanding(now, landing))
-      else open.detail(() => landingSaid(open, landing, now() - began))
+      else {
+        noteLanding(open, landing, began)
+        open.detail(() => landingSaid(open, landing, now() - began))
+      }
       told.succeeded()
       meter.sawHead(landing.head)
       // The head of a long backlog stands still while it is worked off; what came since is counted now and then.
@@ -116,24 +119,6 @@ async function countRows({ lanes, target }: OpenPipeline, told: FollowingTold): 
     const rows = await target.count(lane).catch(() => undefined)
     if (rows === undefined) return
     told.counted(index, rows)
-  }
-}
-
-function landingSaid(
-  { lanes }: OpenPipeline,
-  { changes, counts, to, fetched }: Landing,
-  ms: number,
-): { message: string; lanes: string[] } {
-  const some = (sign: string, rows: number) => (rows === 0 ? [] : [`${sign}${rows.toLocaleString('en')}`])
-  const of = [...counts].map(([index, { inserted, updated, deleted }]) => ({
-    name: printName(lanes[index]!.plan.source),
-    said: [...some('+', inserted), ...some('~', updated), ...some('−', deleted)].join(' '),
-  }))
-  const what = changes === 1 ? '1 change' : `${changes.toLocaleString('en')} changes`
-  const rows = fetched ? ', some rows as they stand at the source' : ''
-  return {
-    message: `Landed ${what} up to ${to.at} in ${(ms / 1000).toFixed(3)} s${rows}: ${of.map(({ name, said }) => `${name} ${said}`).join(', ')}.`,
-    lanes: of.map(({ name }) => name),
   }
 }
 

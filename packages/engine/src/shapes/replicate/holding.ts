@@ -35,6 +35,8 @@ export interface HoldingSettings {
   /** So many keys of a lane, at most. */
   most?: number | undefined
   clock: () => string
+  /** So many are kept. */
+  told?(rows: number): void
 }
 
 export class Holding {
@@ -74,6 +76,7 @@ export class Holding {
     this.refuseTooMany(rows)
     const { repository, pipeline, clock } = this.settings
     const heldAt = clock()
+    this.settings.told?.(rows.length)
     await repository.keep(
       rows.map(({ lane: { plan }, state, row, column, reason, remedy }) => ({
         pipeline,

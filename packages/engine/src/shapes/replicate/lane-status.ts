@@ -25,6 +25,8 @@ export function laneStatus(
     inserted: progress?.inserted ?? 0,
     updated: progress?.updated ?? 0,
     deleted: progress?.deleted ?? 0,
+    truncated: progress?.truncated ?? 0,
+    bytes: progress?.bytes ?? 0,
     rowsThere,
     differs: progress?.differs ?? 0,
     leftOut: progress?.leftOut?.changes ?? 0,

@@ -20,6 +20,7 @@ export interface OpenPipeline extends LandingParts {
   scan: NonNullable<Session['scan']>
   meter: Meter
   detail: Run['detail']
+  runs: Run['runs']
 }
 
 /** Commits a checkpoint without any rows. */

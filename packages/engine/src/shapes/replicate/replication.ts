@@ -72,7 +72,14 @@ export class OpenReplication implements OpenRun {
     const clock = () => new Date(this.run.parts.surroundings.now()).toISOString()
     const { held } = this.run.record.definition
     const { held: repository } = this.run.parts
-    const holding = await Holding.open({ repository, pipeline: id, lanes, most: held?.most, clock })
+    const holding = await Holding.open({
+      repository,
+      pipeline: id,
+      lanes,
+      most: held?.most,
+      clock,
+      told: rows => this.heldNow(rows),
+    })
     if (!found) await holding.forget(lanes.map(({ index }) => index))
     this.opened = {
       id,
@@ -85,10 +92,15 @@ export class OpenReplication implements OpenRun {
       holding,
       guard: this.known.guard,
       rowsThere: lane => this.rowsThere(lane),
-      fetchRow: (lane, identity) => from.row(lane.source, identity),
-      scan: (table, limits) => scanOf(from)(table, limits),
+      fetchRow: (lane, identity) => {
+        this.run.runs.count('follow', { reads: 1 })
+        return from.row(lane.source, identity)
+      },
+      scan: (table, limits) =>
+        counted(scanOf(from)(table, limits), rows => this.run.runs.count('follow', { reads: rows })),
       meter,
       detail: told => this.run.detail(told),
+      runs: this.run.runs,
     }
     await this.takeUp(this.opened)
     this.verifying = new Verifying(this.run, this.opened, this.sides, this.known.shaping)
@@ -101,9 +113,11 @@ export class OpenReplication implements OpenRun {
     switch (kind) {
       case 'rewind': {
         await this.run.keepPosition('rewind', reason ?? undefined)
-        const { meter } = this.run
+        const { meter, runs } = this.run
+        runs.going('rewind')
         const said = await rewind(this.open, to!, reason)
         meter.begin(landedChanges(this.open.checkpoint.now.lanes), this.sides.source.lateMs)
+        await runs.end('rewind', 'done', said)
         await this.run.log(reason === null ? 'info' : 'warning', said)
         return said
       }
@@ -119,7 +133,10 @@ export class OpenReplication implements OpenRun {
         const { verifications, surroundings } = this.run.parts
         const iso = () => new Date(surroundings.now()).toISOString()
         const sides = new LaneSides(this.laneAt(deed!.index), this.known.shaping, this.sides, iso)
+        const { runs } = this.run
+        runs.going('repair')
         const done = await repair(this.open, sides, this.run.record.id, verifications, deed!)
+        await runs.end('repair', 'done', done)
         const { source: table, target: repaired } = sides.lane.plan
         await this.run.log('info', `Repaired ${printName(repaired)}: ${done}.`, { lanes: [printName(table)] })
         return done
@@ -187,6 +204,11 @@ export class OpenReplication implements OpenRun {
   async close(): Promise<void> {
     await this.verifying?.end()
     await this.sides.close()
+  }
+
+  /** For the account of whatever is done. */
+  private heldNow(held: number): void {
+    for (const kind of ['copy', 'follow'] as const) this.run.runs.count(kind, { held })
   }
 
   private laneAt(index: number): WorkingLane {
@@ -332,14 +354,14 @@ export class OpenReplication implements OpenRun {
     signal: AbortSignal,
   ): Promise<void> {
     const { checkpoint } = this.open
-    const { history, surroundings } = this.run.parts
-    const { id: pipeline, definition } = this.run.record
-    const from = sourceOf(this.run.record)
+    const { surroundings } = this.run.parts
+    const { runs } = this.run
+    const { definition } = this.run.record
     const { copyRates, rowsThere } = this.known
-    const run = surroundings.newId()
-    const iso = () => new Date(surroundings.now()).toISOString()
-    await history.beginRun({ id: run, pipeline, from, to: definition.to, startedAt: iso() })
-    let [rows, bytes] = [0, 0]
+    // All that is copied at once is one run, with those that go on beside.
+    if (lanes.length === this.known.lanes.length) await runs.end('follow', 'ended', 'All is copied again.')
+    runs.going('copy')
+    let rows = 0
     const began = surroundings.now()
     for (const { index } of lanes) copyRates[index] = copyRate(began)
     const careful = new Set(this.careful)
@@ -349,7 +371,10 @@ export class OpenReplication implements OpenRun {
       await copyLanes(view, readers, { ...this.open, careful: this.careful }, lanes, signal, told => {
         this.run.succeeded()
         rows += told.rows
-        bytes += told.bytes
+        const { rows: inserted, bytes, beganAt } = told
+        const batch = { rows: inserted, bytes, inserted, updated: 0, deleted: 0, truncated: 0, beganAt }
+        runs.batch('copy', printName(this.known.lanes[told.lane]!.plan.source), 'full', batch)
+        runs.count('copy', { reads: inserted, writes: 1 })
         this.run.detail(() => rangeSaid(this.known.lanes[told.lane]!, told))
         rowsThere[told.lane] = checkpoint.now.lanes[told.lane]!.copiedRows
         copyRates[told.lane]!.add(surroundings.now(), told.rows)
@@ -368,7 +393,7 @@ export class OpenReplication implements OpenRun {
       await view.close()
     }
     if (!lanes.every(({ index }) => checkpoint.now.lanes[index]!.copied)) return
-    await history.endRun(run, { endedAt: iso(), rows, bytes })
+    await runs.end('copy', 'done')
     if (source === this.open.source) await this.run.keepPosition('copied')
     const seconds = ((surroundings.now() - began) / 1000).toFixed(1)
     await this.run.log('info', `Copied ${rows.toLocaleString('en')} rows in ${seconds} s.`)
@@ -378,6 +403,7 @@ export class OpenReplication implements OpenRun {
     const { run, open } = this
     const once = run.record.definition.does === 'copy'
     await run.setState(once ? 'Copying' : 'Following')
+    if (!once) run.runs.going('follow')
     const told = {
       succeeded: () => {
         run.succeeded()
@@ -427,4 +453,12 @@ function targetsOf(lanes: readonly WorkingLane[]): TargetLane[] {
 function rangeSaid({ plan }: WorkingLane, { rows, bytes }: RangeTold): { message: string; lanes: string[] } {
   const what = `${rows.toLocaleString('en')} rows, ${bytes.toLocaleString('en')} bytes`
   return { message: `Copied a range of ${printName(plan.source)}: ${what}.`, lanes: [printName(plan.source)] }
+}
+
+/** Tells how many rows each batch brings. */
+async function* counted<T>(batches: AsyncIterable<T[]>, tell: (rows: number) => void): AsyncGenerator<T[]> {
+  for await (const batch of batches) {
+    tell(batch.length)
+    yield batch
+  }
 }

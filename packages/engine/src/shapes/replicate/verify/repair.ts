@@ -44,6 +44,7 @@ export async function repair(
     await landStates(lane, states, open, (_, write, counted) =>
       checkpoint.commit(now => counted(ahead(now)), write),
     )
+    open.runs.count('repair', { rows: some.length, reads: rows.size, writes: 1 })
     await verifications.repaired(
       some.map(({ id }) => id),
       clock(),

@@ -62,9 +62,21 @@ export class Verifying {
       const asked = await verifications.asked(this.run.record.id).catch(() => [])
       for (const one of asked) {
         if (signal.aborted) return
+        this.run.runs.going('verify')
         await this.verify(one).catch(() => {})
       }
+      await this.run.runs.end('verify', 'done')
     }
+  }
+
+  /** For the account; rows are read on both sides. */
+  private account(lane: WorkingLane, { atSource, atTarget, beganAt }: LaneVerified): void {
+    const { runs, parts } = this.run
+    const rows = Math.max(atSource ?? 0, atTarget ?? 0)
+    const began = beganAt ?? new Date(parts.surroundings.now()).toISOString()
+    const batch = { rows, bytes: 0, inserted: 0, updated: 0, deleted: 0, truncated: 0, beganAt: began }
+    runs.batch('verify', printName(lane.plan.source), 'full', batch)
+    runs.count('verify', { reads: atSource ?? 0 })
   }
 
   private async verify(asked: AskedLane): Promise<void> {
@@ -90,6 +102,7 @@ export class Verifying {
         completeUpTo,
         endedAt: iso(),
       })
+      this.account(lane, work.verified)
       await this.run.log(...said(lane, work.verified), { lanes: [printName(lane.plan.source)] })
     } catch (thrown) {
       // Ended, it stands in the store as that. When the run is over, whoever takes the pipeline next begins it anew.
