@@ -7,19 +7,23 @@ import type { HistoryRepository } from './repositories.ts'
 
 const [MINUTE, HOUR] = [60, 3600]
 
-/** `hour`: an hour is over, too. Only lanes in which something has landed since are read, and all of them the first time. */
+/**
+ * `over`: what is over, a minute or an hour with it; otherwise only what was never read is read, for others to be counted from.
+ * Nothing is kept of lanes in which nothing has landed since.
+ */
 export async function readLanes(
   at: number,
-  hour: boolean,
+  over: 'minute' | 'hour' | undefined,
   kept: ReadonlyMap<string, Kept>,
   history: Pick<HistoryRepository, 'addLaneFigures'>,
 ): Promise<void> {
   const readings: (LaneReading & { pipeline: string; resolution: number })[] = []
   for (const [pipeline, one] of kept) {
-    if (!one.runner?.sample()) continue
+    const begins = one.lanesTold.size === 0
+    if (!one.sample || !one.runner || (!begins && over === undefined)) continue
     for (const reading of one.runner.status.lanes.map(lane => readingOf(lane, at))) {
       const said = JSON.stringify({ ...reading, at: 0 })
-      for (const resolution of hour ? [MINUTE, HOUR] : [MINUTE]) {
+      for (const resolution of begins || over === 'hour' ? [MINUTE, HOUR] : [MINUTE]) {
         const key = `${resolution} ${reading.table}`
         if (one.lanesTold.get(key) === said) continue
         one.lanesTold.set(key, said)

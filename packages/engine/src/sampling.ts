@@ -31,11 +31,12 @@ export async function sampleUntil(
     taken()
     // Figures are for show: when the store cannot take them, the pipelines go on.
     await parts.history.addFigures(1, seconds).catch(() => {})
+    await readLanes(now(), undefined, kept, parts.history).catch(() => {})
     if (Math.floor(now() / 60_000) === minute) continue
     const over = minute * 60_000
     minute = Math.floor(now() / 60_000)
     await writeMinute(over, kept, parts).catch(() => {})
-    await readLanes(now(), minute % 60 === 0, kept, parts.history).catch(() => {})
+    await readLanes(now(), minute % 60 === 0 ? 'hour' : 'minute', kept, parts.history).catch(() => {})
   }
 }
 

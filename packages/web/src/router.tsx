@@ -12,8 +12,11 @@ import { HeldSection } from './pipelines/HeldSection.tsx'
 import { NowSection } from './pipelines/NowSection.tsx'
 import { PipelineLog } from './pipelines/PipelineLog.tsx'
 import { PipelineSheet } from './pipelines/PipelineSheet.tsx'
-import { NoPipeline, PipelinesPage } from './pipelines/PipelinesPage.tsx'
+import { AllPipelines } from './pipelines/all/AllPipelines.tsx'
+import { RunsByTable } from './runs/RunsByTable.tsx'
+import { PipelinesPage } from './pipelines/PipelinesPage.tsx'
 import { RowsSection } from './pipelines/RowsSection.tsx'
+import { RunsSection } from './pipelines/RunsSection.tsx'
 import { SetupPage } from './pipelines/SetupPage.tsx'
 import { SetupSection } from './pipelines/SetupSection.tsx'
 import { QueryPage } from './query/QueryPage.tsx'
@@ -31,7 +34,8 @@ export const router = createBrowserRouter([
         path: 'pipelines',
         element: <PipelinesPage />,
         children: [
-          { index: true, element: <NoPipeline /> },
+          { index: true, element: <AllPipelines /> },
+          { path: 'runs', element: <RunsByTable /> },
           {
             path: ':id',
             element: <PipelineSheet />,
@@ -40,6 +44,7 @@ export const router = createBrowserRouter([
               { path: 'rows', element: <RowsSection /> },
               { path: 'held', element: <HeldSection /> },
               { path: 'agreement', element: <AgreementSection /> },
+              { path: 'runs', element: <RunsSection /> },
               { path: 'setup', element: <SetupSection /> },
               { path: 'log', element: <PipelineLog /> },
             ],

@@ -8,6 +8,8 @@ export interface FlowBin {
   /** Changes a second. */
   committed: number | null
   landed: number | null
+  /** Rows copied a second. */
+  copied: number | null
   /** The most that was behind, in changes and in seconds. */
   behind: number | null
   lag: number | null
@@ -40,6 +42,7 @@ export function flowBins(samples: readonly TideSample[], from: number, to: numbe
       at: begin + width / 2,
       committed: known ? Math.max(0, final.committed - first.committed) / seconds : null,
       landed: known ? Math.max(0, final.landed - first.landed) / seconds : null,
+      copied: known ? Math.max(0, final.copied - first.copied) / seconds : null,
       behind:
         inside.length > 0 ? Math.max(...inside.map(({ committed, landed }) => committed - landed)) : null,
       lag: lags.length > 0 ? Math.max(...lags) : null,

@@ -8,7 +8,7 @@ import { rowTrail } from '../row-trail.ts'
 import type { Services } from '../services.ts'
 import { valid } from '../validate.ts'
 
-/** Spans of the tide chart in seconds, with the resolution that is read for each. */
+/** Seconds back for which each second's readings are kept. */
 const RESOLUTION_1S_UP_TO = 2 * 3600
 
 const keySchema = { type: 'array', items: { type: 'string' } }
@@ -16,13 +16,18 @@ const keySchema = { type: 'array', items: { type: 'string' } }
 export function figureRoutes(router: Router, services: Services): void {
   const { store } = services
 
+  /** Readings of the last so many `seconds`, or of as many that ended so many seconds `before`. */
   router.get('/pipelines/:id/figures', async ctx => {
     const seconds = Math.min(40 * 86_400, Math.max(60, Number(ctx.query.seconds) || 300))
-    const resolution = seconds <= RESOLUTION_1S_UP_TO ? 1 : 60
-    const since = Date.now() - seconds * 1000
+    const before = Math.min(40 * 86_400, Math.max(0, Number(ctx.query.before) || 0))
+    const resolution = before + seconds <= RESOLUTION_1S_UP_TO ? 1 : 60
+    const until = Date.now() - before * 1000
+    const since = until - seconds * 1000
     const record = await pipelineRecord(services, ctx.params.id!)
     const series = await Promise.all(
-      runsOf(record).map(({ id }) => store.history.figures(id, resolution, since)),
+      runsOf(record).map(({ id }) =>
+        store.history.figures(id, resolution, since, before > 0 ? until : Infinity),
+      ),
     )
     ctx.body = series.length === 1 ? series[0] : samplesTogether(series, resolution * 1000)
   })

@@ -1,6 +1,6 @@
 import { datasetId, printName } from '@tide/core/records/dataset'
 import type { PipelineStatus } from '@tide/core/api/pipelines'
-import { useEffect, useState } from 'react'
+import { useRef, useState } from 'react'
 import { useLive } from '../api/live.ts'
 import { Button } from '../parts/Button.tsx'
 import { FindField, InlineField, InlineSelect } from '../parts/Field.tsx'
@@ -74,18 +74,19 @@ export function LogFilter({ search, pipeline }: { search: LogSearch; pipeline: P
 }
 
 function TextSearch({ text, set }: { text: string; set: (text: string) => void }) {
-  const [typed, setTyped] = useState(text)
-  useEffect(() => setTyped(text), [text])
-  useEffect(() => {
-    if (typed === text) return undefined
-    const rest = setTimeout(() => set(typed), REST_MS)
-    return () => clearTimeout(rest)
-    // `set` is another one each time.
-    // eslint-disable-next-line react-hooks/exhaustive-deps
-  }, [typed])
+  const [typed, setTyped] = useState<string>()
+  const rest = useRef<ReturnType<typeof setTimeout>>(undefined)
+  const type = (value: string) => {
+    setTyped(value)
+    clearTimeout(rest.current)
+    rest.current = setTimeout(() => {
+      set(value)
+      setTyped(undefined)
+    }, REST_MS)
+  }
   return (
     <span className="w-56">
-      <FindField label="Find in the log" value={typed} onChange={event => setTyped(event.target.value)} />
+      <FindField label="Find in the log" value={typed ?? text} onChange={event => type(event.target.value)} />
     </span>
   )
 }

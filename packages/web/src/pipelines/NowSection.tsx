@@ -1,11 +1,12 @@
 import type { PipelineStatus } from '@tide/core/api/pipelines'
-import { lazy, Suspense } from 'react'
+import { lazy, Suspense, useState } from 'react'
 import { useOutletContext } from 'react-router'
 import { CopyFigures } from './now/CopyFigures.tsx'
 import { CopyLanes } from './now/CopyLanes.tsx'
 import { Delay } from './now/Delay.tsx'
 import { FollowFigures } from './now/FollowFigures.tsx'
 import { FollowLanes } from './now/FollowLanes.tsx'
+import { SPANS } from './tide/spans.ts'
 import { Origins } from './now/Origins.tsx'
 
 const Tide = lazy(() => import('./tide/Tide.tsx'))
@@ -14,6 +15,7 @@ const Tide = lazy(() => import('./tide/Tide.tsx'))
 export function NowSection() {
   const pipeline = useOutletContext<PipelineStatus>()
   const { state, lanes } = pipeline
+  const [seconds, setSeconds] = useState(SPANS[0]!.seconds)
   if (state === 'Draft' || lanes.length === 0) {
     return <p className="py-6 text-ink-2">Nothing has run yet. The setup says what a start would do.</p>
   }
@@ -22,14 +24,14 @@ export function NowSection() {
     <>
       {copying ? <CopyFigures pipeline={pipeline} /> : <FollowFigures pipeline={pipeline} />}
       {state === 'Following' && pipeline.delay && <Delay delay={pipeline.delay} />}
-      {!copying && (
+      {state !== 'Finished' && (
         <Suspense fallback={<div className="h-[270px]" />}>
-          <Tide pipeline={pipeline} />
+          <Tide pipeline={pipeline} seconds={seconds} setSeconds={setSeconds} />
         </Suspense>
       )}
       {pipeline.origins.length > 0 && <Origins pipeline={pipeline} />}
       <div className="mt-3">
-        {copying ? <CopyLanes lanes={lanes} /> : <FollowLanes pipeline={pipeline} />}
+        {copying ? <CopyLanes lanes={lanes} /> : <FollowLanes pipeline={pipeline} seconds={seconds} />}
       </div>
     </>
   )

@@ -21,6 +21,7 @@ const SECTIONS = [
   { to: 'rows', title: 'Rows' },
   { to: 'held', title: 'Held' },
   { to: 'agreement', title: 'Agreement' },
+  { to: 'runs', title: 'Runs' },
   { to: 'setup', title: 'Setup' },
   { to: 'log', title: 'Log' },
 ]

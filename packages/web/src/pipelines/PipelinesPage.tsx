@@ -1,9 +1,8 @@
 import type { PipelineStatus } from '@tide/core/api/pipelines'
 import { Outlet, useNavigate } from 'react-router'
 import { useLive } from '../api/live.ts'
-import { useWhere } from '../frame/crumbs.ts'
 import { Ledger } from '../frame/Ledger.tsx'
-import { ButtonLink, TextButton } from '../parts/Button.tsx'
+import { TextButton } from '../parts/Button.tsx'
 import { DepthStrip } from '../parts/DepthStrip.tsx'
 import { mainFigure, StateWord } from '../parts/StateWord.tsx'
 import { tablesSaid } from './tablesSaid.ts'
@@ -58,22 +57,5 @@ function Row({ pipeline }: { pipeline: PipelineStatus }) {
       </span>
       <DepthStrip lags={strip} label="Lag in the last hour" />
     </>
-  )
-}
-
-export function NoPipeline() {
-  useWhere({ title: 'Pipelines' })
-  const pipelines = useLive(live => live.pipelines)
-  return (
-    <div className="max-w-xl p-8">
-      <h1 className="text-[20px]">{pipelines?.length ? 'Choose a pipeline' : 'No pipelines yet'}</h1>
-      <p className="my-3 text-ink-2">
-        A pipeline copies the tables you tick from one system into another and then follows every change.
-        Before it starts you see all that it would do.
-      </p>
-      <ButtonLink look="filled" to="/pipelines/new">
-        New pipeline
-      </ButtonLink>
-    </div>
   )
 }

@@ -1,16 +1,29 @@
 import type { LaneStatus, PipelineStatus } from '@tide/core/api/pipelines'
+import type { LaneMoved } from '@tide/core/pace/lane-reading'
+import { useState } from 'react'
 import { printName } from '@tide/core/records/dataset'
 import { useLive } from '../../api/live.ts'
-import { ago, count, duration, moment, plural } from '../../format.ts'
+import { ago, bytes, count, duration, moment, plural } from '../../format.ts'
 import { DataTable, type Column } from '../../parts/DataTable.tsx'
+import { Choice } from '../../parts/Choice.tsx'
+import { ErrorNotice } from '../../parts/Notice.tsx'
+import { SPANS } from '../tide/spans.ts'
+import { useLaneSpans } from './useLaneSpans.ts'
 import { Name } from '../../parts/Name.tsx'
 import { RecopyLane } from './RecopyLane.tsx'
 import { laneTitle } from '../laneTitle.ts'
 
-export function FollowLanes({ pipeline }: { pipeline: PipelineStatus }) {
+/** `seconds`: the span that is shown above. */
+export function FollowLanes({ pipeline, seconds }: { pipeline: PipelineStatus; seconds: number }) {
   const { lanes } = pipeline
   const now = useLive(live => live.now)
-  const changes = (lane: LaneStatus) => lane.inserted + lane.updated + lane.deleted
+  const [ofSpan, setOfSpan] = useState(true)
+  const spans = useLaneSpans(pipeline.id, ofSpan ? seconds : null)
+  const moved = (lane: LaneStatus): LaneMoved => (ofSpan ? (spans.of(lane) ?? NOTHING) : lane)
+  const changes = (lane: LaneStatus) => {
+    const { inserted, updated, deleted } = moved(lane)
+    return inserted + updated + deleted
+  }
   const most = Math.max(1, ...lanes.map(changes))
   const columns: Column<LaneStatus>[] = [
     {
@@ -27,11 +40,17 @@ export function FollowLanes({ pipeline }: { pipeline: PipelineStatus }) {
       by: lane => lane.rowsThere ?? -1,
       align: 'right',
     },
-    { title: 'Inserted', cell: lane => count(lane.inserted), by: lane => lane.inserted, align: 'right' },
-    { title: 'Updated', cell: lane => count(lane.updated), by: lane => lane.updated, align: 'right' },
-    { title: 'Deleted', cell: lane => count(lane.deleted), by: lane => lane.deleted, align: 'right' },
+    ...COUNTED.filter(name => name !== 'truncated' || lanes.some(lane => moved(lane).truncated > 0)).map(
+      (name): Column<LaneStatus> => ({
+        title: `${name[0]!.toUpperCase()}${name.slice(1)}`,
+        cell: lane => count(moved(lane)[name]),
+        by: lane => moved(lane)[name],
+        align: 'right',
+      }),
+    ),
+    { title: 'Size', cell: lane => bytes(moved(lane).bytes), by: lane => moved(lane).bytes, align: 'right' },
     {
-      title: 'Share of changes',
+      title: 'Share',
       cell: lane =>
         lane.detached ? (
           <DetachedLane lane={lane} />
@@ -65,7 +84,35 @@ export function FollowLanes({ pipeline }: { pipeline: PipelineStatus }) {
       cell: lane => <RecopyLane pipeline={pipeline} lane={lane} />,
       align: 'right',
     })
-  return <DataTable label="Lanes" columns={columns} rows={lanes} rowKey={lane => laneTitle(lane)} />
+  const since = ofSpan ? earliest(lanes.map(lane => spans.of(lane)?.since)) : pipeline.startedAt
+  const total = lanes.reduce((sum, lane) => sum + changes(lane), 0)
+  const size = lanes.reduce((sum, lane) => sum + moved(lane).bytes, 0)
+  return (
+    <>
+      <div className="flex items-baseline gap-4 text-[13px]">
+        <h2 className="text-[14px]">Lanes</h2>
+        <p className="flex-1 text-ink-2">
+          {plural(total, 'change')}, {bytes(size)}
+          {since && ` since ${moment(since)}`}
+        </p>
+        <Choice
+          label="Figures of"
+          options={[SPANS.find(span => span.seconds === seconds)!.said, 'since the start']}
+          chosen={ofSpan ? 0 : 1}
+          choose={i => setOfSpan(i === 0)}
+        />
+      </div>
+      <ErrorNotice error={spans.error} />
+      <DataTable label="Lanes" columns={columns} rows={lanes} rowKey={lane => laneTitle(lane)} />
+    </>
+  )
+}
+
+const COUNTED = ['inserted', 'updated', 'deleted', 'truncated'] as const
+const NOTHING: LaneMoved = { inserted: 0, updated: 0, deleted: 0, truncated: 0, bytes: 0 }
+
+function earliest(times: readonly (string | undefined)[]): string | undefined {
+  return times.filter(time => time !== undefined).sort()[0]
 }
 
 /** It is copied again, or has been and catches up. */

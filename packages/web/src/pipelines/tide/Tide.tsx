@@ -3,26 +3,35 @@ import type { PipelineStatus } from '@tide/core/api/pipelines'
 import { going } from '@tide/core/pace/flow'
 import type { TideSample } from '@tide/core/pace/tide'
 import { useQuery } from '@tanstack/react-query'
-import { useEffect, useMemo, useRef, useState } from 'react'
+import { Fragment, useEffect, useMemo, useRef, useState } from 'react'
 import { useSearchParams } from 'react-router'
 import { api } from '../../api/client.ts'
 import { useLive } from '../../api/live.ts'
 import { clock, count, duration, moment, plural } from '../../format.ts'
 import { useTheme } from '../../frame/theme.ts'
+import { Choice } from '../../parts/Choice.tsx'
 import { REWIND } from '../rewind/search.ts'
 import { sourcesSaid } from '../tablesSaid.ts'
 import { echarts } from './chart.ts'
 import { ratesOption } from './rates.ts'
+import { SPANS } from './spans.ts'
 import { totalsOption } from './totals.ts'
 
-const SPANS = [
-  { title: '5 min', seconds: 300 },
-  { title: '1 h', seconds: 3600 },
-  { title: '1 day', seconds: 86_400 },
-  { title: '30 days', seconds: 30 * 86_400 },
+/** What was there at the same hour before. */
+const BEFORE = [
+  { title: 'yesterday', seconds: 86_400 },
+  { title: 'a week ago', seconds: 7 * 86_400 },
 ]
-export default function Tide({ pipeline }: { pipeline: PipelineStatus }) {
-  const [seconds, setSeconds] = useState(300)
+
+export default function Tide({
+  pipeline,
+  seconds,
+  setSeconds,
+}: {
+  pipeline: PipelineStatus
+  seconds: number
+  setSeconds: (seconds: number) => void
+}) {
   const [totals, setTotals] = useState(false)
   const samples = useSamples(pipeline, seconds)
   const to = useLive(live => live.now)
@@ -33,7 +42,12 @@ export default function Tide({ pipeline }: { pipeline: PipelineStatus }) {
     samples.filter(({ at }) => at >= from),
     pipeline.state,
   )
-  const option = totals ? totalsOption(samples, from, to) : ratesOption(samples, from, to)
+  const before = [
+    useBefore(pipeline.id, seconds, BEFORE[0]!.seconds),
+    useBefore(pipeline.id, seconds, BEFORE[1]!.seconds),
+  ]
+  const option = totals ? totalsOption(samples, from, to) : ratesOption(samples, from, to, before)
+  const copies = samples.some(({ at, copied }) => at >= from && copied > (samples[0]?.copied ?? 0))
   return (
     <section aria-label="Tide">
       <div className="flex items-baseline gap-4 text-[13px]">
@@ -41,6 +55,20 @@ export default function Tide({ pipeline }: { pipeline: PipelineStatus }) {
         <p className="flex-1 overflow-hidden text-ellipsis whitespace-nowrap text-ink-2">
           <Swatch className="border-ink" /> committed at {sourcesSaid(pipeline)}
           <Swatch className="ml-3 border-water-3" /> landed in {pipeline.toName}
+          {!totals && copies && (
+            <>
+              <Swatch className="ml-3 border-ochre" /> rows copied
+            </>
+          )}
+          {!totals &&
+            BEFORE.map(({ title }, i) =>
+              before[i]!.length > 0 ? (
+                <Fragment key={title}>
+                  <Swatch className={`ml-3 border-ink-3 ${i === 0 ? 'border-dashed' : 'border-dotted'}`} />{' '}
+                  {title}
+                </Fragment>
+              ) : null,
+            )}
         </p>
         <Choice
           label="Form"
@@ -67,34 +95,6 @@ function Swatch({ className }: { className: string }) {
   return <span aria-hidden className={`mr-1 inline-block w-4 border-t-2 align-middle ${className}`} />
 }
 
-function Choice({
-  label,
-  options,
-  chosen,
-  choose,
-}: {
-  label: string
-  options: string[]
-  chosen: number
-  choose: (i: number) => void
-}) {
-  return (
-    <div role="group" aria-label={label} className="flex gap-2.5">
-      {options.map((option, i) => (
-        <button
-          key={option}
-          type="button"
-          aria-pressed={i === chosen}
-          onClick={() => choose(i)}
-          className={i === chosen ? 'font-semibold' : 'text-ink-2 hover:text-ink'}
-        >
-          {option}
-        </button>
-      ))}
-    </div>
-  )
-}
-
 /** What the store has kept of the span, with the live readings behind it. */
 function useSamples(pipeline: PipelineStatus, seconds: number): TideSample[] {
   const { data } = useQuery({
@@ -109,6 +109,18 @@ function useSamples(pipeline: PipelineStatus, seconds: number): TideSample[] {
     const last = kept.at(-1)?.at ?? 0
     return [...kept, ...(live ?? []).filter(({ at }) => at > last)]
   }, [data, live])
+}
+
+/** What was landed so many seconds before, as of the same time of now. */
+function useBefore(pipeline: string, seconds: number, before: number): TideSample[] {
+  const { data } = useQuery({
+    queryKey: ['figures', pipeline, seconds, before],
+    queryFn: () =>
+      api<TideSample[]>('GET', `/pipelines/${pipeline}/figures?seconds=${seconds}&before=${before}`),
+    refetchInterval: 60_000,
+    staleTime: 30_000,
+  })
+  return useMemo(() => (data ?? []).map(one => ({ ...one, at: one.at + before * 1000 })), [data, before])
 }
 
 interface ChartProps {
@@ -151,6 +163,11 @@ function goingSaid(samples: readonly TideSample[], state: PipelineStatus['state'
   if (!last) return state === 'Stopped' ? 'No readings of this time.' : 'The first readings come in.'
   if (state === 'Stopped') return `Stopped; the last reading is of ${clock(last.at)}.`
   const now = going(samples)
+  if (state === 'Copying') {
+    const first = samples.find(({ at }) => at >= last.at - 20_000)!
+    const rate = last.at > first.at ? ((last.copied - first.copied) / (last.at - first.at)) * 1000 : 0
+    return rate >= 1 ? `Copying ${count(rate)} rows a second.` : 'Copying.'
+  }
   if (state === 'Paused') {
     const waiting = last.committed - last.landed
     return waiting === 0

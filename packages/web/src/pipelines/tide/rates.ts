@@ -7,12 +7,35 @@ import { clock, count, duration, plural } from '../../format.ts'
 import { FONT, LEFT, line, RIGHT, timeAxis, tints, token, tooltip } from './chart.ts'
 
 const BINS = 150
+/** Yesterday, and a week ago. */
+const DASHES = ['dashed', 'dotted']
 const [RATES_TOP, RATES_HEIGHT, DEPTH_TOP, DEPTH_HEIGHT] = [12, 116, 132, 62]
 /** The depth's scale goes at least this far down. */
 const LEAST_DEPTH = 1_000
 
-export function ratesOption(samples: readonly TideSample[], from: number, to: number): EChartsCoreOption {
+/** `before`: readings of the same hours earlier, moved to now. */
+export function ratesOption(
+  samples: readonly TideSample[],
+  from: number,
+  to: number,
+  before: readonly (readonly TideSample[])[],
+): EChartsCoreOption {
   const bins = flowBins(samples, from, to, BINS)
+  // Earlier readings are a minute apart.
+  const earlierBins = Math.max(2, Math.min(BINS, Math.floor((to - from) / 60_000)))
+  const earlier = before.flatMap((readings, i) => {
+    if (readings.length === 0) return []
+    const points = flowBins(readings, from, to, earlierBins).map(({ at, landed }) => [at, landed])
+    return [
+      {
+        ...line(points, token('ink-3'), 1),
+        lineStyle: { color: token('ink-3'), width: 1, type: DASHES[i] },
+        z: 1,
+      },
+    ]
+  })
+  const copies = bins.some(bin => (bin.copied ?? 0) > 0)
+  const right = copies ? LEFT : RIGHT
   const [ink, ink2, rule] = ['ink', 'ink-2', 'line'].map(token) as [string, string, string]
   const colours = tints()
   const deepest = Math.max(LEAST_DEPTH, ...bins.map(({ behind }) => behind ?? 0))
@@ -23,8 +46,8 @@ export function ratesOption(samples: readonly TideSample[], from: number, to: nu
     animation: false,
     textStyle: { fontFamily: FONT },
     grid: [
-      { left: LEFT, right: RIGHT, top: RATES_TOP, height: RATES_HEIGHT },
-      { left: LEFT, right: RIGHT, top: DEPTH_TOP, height: DEPTH_HEIGHT },
+      { left: LEFT, right, top: RATES_TOP, height: RATES_HEIGHT },
+      { left: LEFT, right, top: DEPTH_TOP, height: DEPTH_HEIGHT },
     ],
     axisPointer: { link: [{ xAxisIndex: 'all' }] },
     xAxis: [
@@ -64,9 +87,40 @@ export function ratesOption(samples: readonly TideSample[], from: number, to: nu
         },
         splitLine: { show: false },
       },
+      // A copy brings many times more rows than changes come.
+      ...(copies
+        ? [
+            {
+              gridIndex: 0,
+              type: 'value',
+              position: 'right',
+              min: 0,
+              splitNumber: 3,
+              axisLabel: {
+                color: token('ochre'),
+                fontSize: 11,
+                formatter: (value: number) => (value === 0 ? '' : `${value.toLocaleString('en')}/s`),
+              },
+              splitLine: { show: false },
+            },
+          ]
+        : []),
     ],
     tooltip: tooltip(at => said(bins.find(bin => bin.at === at))),
     series: [
+      ...earlier,
+      ...(copies
+        ? [
+            {
+              ...line(
+                of(({ copied }) => copied),
+                token('ochre'),
+                1.75,
+              ),
+              yAxisIndex: 2,
+            },
+          ]
+        : []),
       line(
         of(({ landed }) => landed),
         token('water-3'),
@@ -116,12 +170,12 @@ export function ratesOption(samples: readonly TideSample[], from: number, to: nu
 
 function said(bin: FlowBin | undefined): string {
   if (!bin || bin.committed === null) return 'no readings here'
-  const { at, committed, landed, behind, lag } = bin
+  const { at, committed, landed, copied, behind, lag } = bin
   const depth =
     behind === null || behind === 0
       ? 'nothing waiting'
       : `<b>${plural(behind, 'change')}</b> behind${lag === null ? '' : `, ${duration(lag)}`}`
-  return `${rate(committed)} committed, ${rate(landed!)} landed<br>${depth}<br>at ${clock(at)} · click to go back to then`
+  return `${rate(committed)} committed, ${rate(landed!)} landed${copied ? `, ${rate(copied)} rows copied` : ''}<br>${depth}<br>at ${clock(at)} · click to go back to then`
 }
 
 const rate = (perSecond: number) =>
