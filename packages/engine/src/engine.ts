@@ -62,6 +62,11 @@ export class Engine {
     this.me = { id: parts.surroundings.newId(), name, home }
   }
 
+  /** Of this process, for as long as it lives. */
+  get id(): string {
+    return this.me.id
+  }
+
   /** Takes up every pipeline that this engine may run. */
   async start(): Promise<void> {
     await this.parts.leases.begin(this.me)

@@ -13,6 +13,7 @@ import { deedRoutes } from './routes/deeds.ts'
 import { figureRoutes } from './routes/figures.ts'
 import { logRoutes } from './routes/log.ts'
 import { runRoutes } from './routes/runs.ts'
+import { scheduleRoutes } from './routes/schedules.ts'
 import { fileRoutes } from './routes/files.ts'
 import { nameRoutes } from './routes/names.ts'
 import { planRoutes } from './routes/plan.ts'
@@ -49,7 +50,7 @@ export function createApp(services: Services): Koa {
   app.use(readBody)
   app.use(plainBodyOnly)
   const router = new Router({ prefix: '/api' })
-  for (const name of ['id', 'ticket', 'verification']) {
+  for (const name of ['id', 'ticket', 'verification', 'schedule']) {
     router.param(name, (id, _ctx, next) => {
       refuseStrangeId(id)
       return next()
@@ -69,6 +70,7 @@ export function createApp(services: Services): Koa {
   verificationRoutes(router, services)
   logRoutes(router, services)
   runRoutes(router, services)
+  scheduleRoutes(router, services)
   queryRoutes(router, services)
   eventRoutes(router, services)
   app.use(router.routes())

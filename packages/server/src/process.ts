@@ -3,6 +3,7 @@ import { Failure } from '@tide/core/failure'
 import { openStore } from '@tide/store/store'
 import type { DataFolder } from './data-folder.ts'
 import { LaterTables } from './later-tables.ts'
+import { Scheduler } from './scheduler.ts'
 import { composeServices, type Services } from './services.ts'
 
 const VERSION = '0.1.0'
@@ -17,6 +18,7 @@ export async function openServices(data: DataFolder): Promise<Services> {
 /** Looks after what runs until the process is told to end, or its starter is gone; then ends it well. */
 export function liveUntilTold(services: Services, data: DataFolder, before: () => void): void {
   const laterTables = new LaterTables(services)
+  const scheduler = new Scheduler(services)
   let closing = false
   const close = async () => {
     if (closing) return
@@ -25,6 +27,7 @@ export function liveUntilTold(services: Services, data: DataFolder, before: () =
     setTimeout(() => process.exit(0), ENDS_WITHIN_MS)
     before()
     await laterTables.close()
+    await scheduler.close()
     await services.close()
     await data.unlock()
     process.exit(faults === 0 ? 0 : 1)

@@ -11,9 +11,11 @@ import { startRealPostgres, type RealPostgres } from '../../connectors/tests/rea
 import { call } from '../../stand-ins/src/api-call.ts'
 import { createApp } from '../src/app.ts'
 import { openDataFolder } from '../src/data-folder.ts'
+import type { Services } from '../src/services.ts'
 import { openServices } from '../src/process.ts'
 
 export interface RealSystems {
+  services: Services
   url: string
   folder: string
   postgres: RealPostgres
@@ -53,6 +55,7 @@ export async function openRealSystems(databases: readonly string[]): Promise<Rea
     await connect(database, 'postgres', { ...postgres.config, database })
   }
   return {
+    services,
     url,
     folder,
     postgres,

@@ -25,6 +25,7 @@ import type {
   VerificationLevel,
   VerificationPace,
 } from '@tide/core/definition/verification'
+import type { Doing, KeptSchedule, Schedule, ScheduledDeed } from '@tide/core/definition/schedule'
 import type { RunKind, RunLane, RunState } from '@tide/core/definition/run'
 import type { SavedPosition } from '@tide/core/definition/saved-position'
 import type { Position } from '@tide/core/position/position'
@@ -281,6 +282,28 @@ export const logEntry = pgTable(
     index('log_entry_pipeline').on(table.pipeline, table.id),
     index('log_entry_at').on(table.level, table.at),
   ],
+)
+
+/** What is done with a pipeline at set times. */
+export const schedule = pgTable(
+  'schedule',
+  {
+    id: text('id').primaryKey(),
+    pipeline: text('pipeline')
+      .notNull()
+      .references(() => pipeline.id, { onDelete: 'cascade' }),
+    deed: text('deed').$type<ScheduledDeed>().notNull(),
+    cron: text('cron').notNull(),
+    zone: text('zone').notNull(),
+    missed: text('missed').$type<Schedule['missed']>().notNull(),
+    waitsFor: jsonb('waits_for').$type<string[]>().notNull(),
+    enabled: boolean('enabled').notNull(),
+    createdAt: moment('created_at').notNull(),
+    lastTick: moment('last_tick'),
+    doing: jsonb('doing').$type<Doing>(),
+    outcome: jsonb('outcome').$type<KeptSchedule['outcome']>(),
+  },
+  table => [index('schedule_pipeline').on(table.pipeline, table.createdAt)],
 )
 
 /** What was held against its sources. */

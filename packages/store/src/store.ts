@@ -14,6 +14,7 @@ import { Verifications } from './verifications.ts'
 import { History } from './history.ts'
 import { keyCalled } from './keys.ts'
 import { Leases } from './leases.ts'
+import { Schedules } from './schedules.ts'
 import { Runs } from './runs.ts'
 import { Pipelines } from './pipelines.ts'
 import { SavedPositions } from './saved-positions.ts'
@@ -27,6 +28,7 @@ export interface Store {
   pipelines: Pipelines
   history: History
   runs: Runs
+  schedules: Schedules
   leases: Leases
   errands: Errands
   versions: Versions
@@ -83,6 +85,7 @@ export async function openStore({ folder, url, passphrase }: StoreSettings): Pro
     pipelines: new Pipelines(db),
     history: new History(db),
     runs: new Runs(db),
+    schedules: new Schedules(db),
     leases: new Leases(db),
     errands: new Errands(db),
     versions: new Versions(db),

@@ -17,6 +17,7 @@ import { RunsByTable } from './runs/RunsByTable.tsx'
 import { PipelinesPage } from './pipelines/PipelinesPage.tsx'
 import { RowsSection } from './pipelines/RowsSection.tsx'
 import { RunsSection } from './pipelines/RunsSection.tsx'
+import { SchedulesSection } from './pipelines/schedules/SchedulesSection.tsx'
 import { SetupPage } from './pipelines/SetupPage.tsx'
 import { SetupSection } from './pipelines/SetupSection.tsx'
 import { QueryPage } from './query/QueryPage.tsx'
@@ -45,6 +46,7 @@ export const router = createBrowserRouter([
               { path: 'held', element: <HeldSection /> },
               { path: 'agreement', element: <AgreementSection /> },
               { path: 'runs', element: <RunsSection /> },
+              { path: 'schedules', element: <SchedulesSection /> },
               { path: 'setup', element: <SetupSection /> },
               { path: 'log', element: <PipelineLog /> },
             ],

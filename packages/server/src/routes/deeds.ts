@@ -1,18 +1,14 @@
 /** What people do to a pipeline; the answer is its status afterwards. */
 import type Router from '@koa/router'
-import type { PlanAnswer } from '@tide/core/api/plans'
 import { isChangeable } from '@tide/core/definition/definition'
 import { Failure } from '@tide/core/failure'
-import { hinders } from '@tide/core/plan/note'
 import { pipelineRecord, refuseOrigin } from '../pipeline-record.ts'
-import { planFor, planForChange } from '../plan.ts'
+import { planForChange } from '../plan.ts'
+import { refuseHindered, startPipeline, STARTS } from '../start.ts'
 import type { Services } from '../services.ts'
 import { tiesOf } from '../affinity.ts'
 import { validDefinition } from '../valid-definition.ts'
 import { valid } from '../validate.ts'
-
-/** What is done alone among all starts; no pipeline has such an id. */
-const STARTS = 'all starts'
 
 const startSchema = {
   type: 'object',
@@ -46,20 +42,7 @@ export function deedRoutes(router: Router, services: Services): void {
   // Two starts into one table must not both find it free.
   deed('start', (id, body) => {
     const { plan: shown } = valid<{ plan?: string }>(startSchema, body ?? {}, 'Start')
-    return engine.inTurn(STARTS, () =>
-      store.alone('start', async () => {
-        const { definition, of } = await pipelineRecord(services, id)
-        if (of !== null) {
-          const [tie] = await tiesOf(services, id, definition)
-          return engine.beginAgain(id, tie!)
-        }
-        const plan = await planFor(services, definition, { pipeline: id, fresh: true })
-        if (shown !== undefined) services.shownPlans.refuseAnother(shown, definition, plan)
-        refuseHindered(plan)
-        const { lanes, steps } = plan
-        await engine.begin(id, { definition, lanes, steps }, await tiesOf(services, id, definition))
-      }),
-    )
+    return startPipeline(services, id, shown)
   })
   deed('change', (id, body) => {
     const { definition: asked, plan: shown } = valid<{ definition: object; plan?: string }>(
@@ -96,9 +79,4 @@ export function deedRoutes(router: Router, services: Services): void {
   deed('recopy', (id, body) =>
     engine.deeds.recopy(id, valid<{ lanes: number[] }>(recopySchema, body ?? {}, 'Recopy').lanes),
   )
-}
-
-function refuseHindered({ notes }: PlanAnswer): void {
-  const refusal = notes.find(hinders)
-  if (refusal) throw new Failure('refused', refusal.message, refusal.remedy)
 }

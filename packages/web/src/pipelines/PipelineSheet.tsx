@@ -22,6 +22,7 @@ const SECTIONS = [
   { to: 'held', title: 'Held' },
   { to: 'agreement', title: 'Agreement' },
   { to: 'runs', title: 'Runs' },
+  { to: 'schedules', title: 'Schedules' },
   { to: 'setup', title: 'Setup' },
   { to: 'log', title: 'Log' },
 ]
