@@ -24,6 +24,8 @@ export class Runs {
   /** Those whose figures are newer than what was put down. */
   private readonly untold = new Set<RunKind>()
   private told = 0
+  /** Of each kind the newest, going or ended. */
+  readonly newest = new Map<RunKind, RunRecord>()
 
   constructor(parts: Parts, whose: Pick<RunRecord, 'pipeline' | 'from' | 'to'>) {
     this.parts = parts
@@ -66,7 +68,9 @@ export class Runs {
     if (!run) return
     this.open.delete(kind)
     this.untold.delete(kind)
-    await this.put({ ...run, state, note, endedAt: this.at })
+    const ended = { ...run, state, note, endedAt: this.at }
+    this.newest.set(kind, ended)
+    await this.put(ended)
   }
 
   async endAll(state: RunState, note: string | null = null): Promise<void> {
@@ -91,6 +95,7 @@ export class Runs {
 
   private change(kind: RunKind, run: RunRecord): void {
     this.open.set(kind, run)
+    this.newest.set(kind, run)
     this.untold.add(kind)
   }
 

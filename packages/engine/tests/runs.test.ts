@@ -18,7 +18,10 @@ test('copying, following from pause to pause, a rewind: each is told with what i
   const [log, target] = [new MemoryLog(), new MemoryTarget()]
   log.rest = () => new Promise(resolve => setImmediate(resolve))
   const made = world(
-    { from: () => sessionOf({ log: log.side }), to: () => sessionOf({ target: target.side(() => undefined) }) },
+    {
+      from: () => sessionOf({ log: log.side }),
+      to: () => sessionOf({ target: target.side(() => undefined) }),
+    },
     folder,
   )
   const engine = made.engine()

@@ -11,6 +11,7 @@ import { byHarm, type PlanNote } from '@tide/core/plan/note'
 import type { PipelineRecord } from '@tide/core/definition/pipeline'
 import { datasetId, type DatasetName } from '@tide/core/records/dataset'
 import { followableFrom } from '@tide/engine/journal/look-back'
+import { statusTableNames } from '@tide/core/plan/status'
 import { placeAsked } from '@tide/core/position/find'
 import { sameDefinition } from '@tide/core/definition/file'
 import type { Services } from './services.ts'
@@ -266,7 +267,12 @@ async function claims(services: Services, to: string, except: string | undefined
   const systemOf = await targetSystems(services)
   return (await services.store.pipelines.list())
     .filter(({ id, definition }) => id !== except && systemOf(definition.to) === systemOf(to))
-    .flatMap(({ lanes, definition }) => tablesOf(lanes).map(table => ({ pipeline: definition.name, table })))
+    .flatMap(({ lanes, definition }) =>
+      [...tablesOf(lanes), ...statusTableNames(definition.status, lanes)].map(table => ({
+        pipeline: definition.name,
+        table,
+      })),
+    )
 }
 
 /** The physical system that a connection reaches, as a text to compare. */

@@ -93,6 +93,14 @@ const replicateSchema = Type.Object(
     deletes: Type.Optional(deletesSchema),
     /** Every change of their rows is kept in tables beside the lanes' own. */
     history: Type.Optional(Type.Boolean()),
+    /** Tables at the target say how the pipeline stands; their names begin so. */
+    status: Type.Optional(
+      Type.String({
+        title: 'Status tables',
+        pattern: '^[a-z][a-z0-9_]{0,29}$',
+        patternSays: 'begins with a letter, and has small letters, digits and _ alone, at most 30',
+      }),
+    ),
     /** What becomes of tables that are at the target already. */
     there: Type.Optional(thereSchema),
     /** How fast, at whose cost; what is not said is as the systems take it best. */

@@ -59,6 +59,7 @@ export interface PlanInput {
   scopes?: NonNullable<Definition['scopes']>
   deletes?: Deletes
   history?: boolean
+  status?: Definition['status']
   there?: There
   lanes?: readonly LaneRule[]
   target: readonly Dataset[]

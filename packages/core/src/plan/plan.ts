@@ -13,6 +13,7 @@ import { joinOrigins, noteOrigins, refuseTags, tablesOfAll } from './origins.ts'
 import { byHarm, grouped, hinders, someOf, type PlanNote } from './note.ts'
 import { planSteps, schemaSteps, type PrepareStep } from './steps.ts'
 import { Scopes } from './scopes.ts'
+import { planStatus } from './status.ts'
 import { planThere } from './there.ts'
 import { planLane, refuseTakenTables, type LaneRules } from './tables.ts'
 
@@ -77,6 +78,7 @@ export function makePlan(input: PlanInput): Plan {
       ? [...schemaSteps(tables, input), ...changed.steps]
       : planSteps(tables, input, there.steps, notes)),
     ...historySteps,
+    ...planStatus(lanes, input, notes),
   ]
   notes.sort(byHarm)
   const stays = changed && isSaidOfStaying(lanes, changed.change)

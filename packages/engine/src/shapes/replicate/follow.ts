@@ -10,9 +10,8 @@ import type { FollowedLane } from './lanes.ts'
 import { sweep, sweepsDue } from './sweep.ts'
 import { POLL_MS, writeCheckpoint, type OpenPipeline } from './open.ts'
 
-/** How often the source may forget, and a quiet checkpoint is written. */
+/** How often the source may forget. */
 const ACKNOWLEDGE_MS = 2_000
-const QUIET_CHECKPOINT_MS = 10_000
 /** How often rows at the target are counted; less often where that takes long. */
 const COUNT_MS = 2_000
 const COUNT_SHARE = 0.02
@@ -85,7 +84,7 @@ export async function follow(
       // Others read the checkpoint at the target: that a lane has become consistent is told at once.
       const turnedConsistent = checkpoint.now.consistent && !checkpoint.written.consistent
       const behind = checkpoint.now !== checkpoint.written
-      if (turnedConsistent || (behind && now() - wrote > QUIET_CHECKPOINT_MS)) {
+      if (turnedConsistent || (behind && now() - wrote > open.quietMs)) {
         await writeCheckpoint(open)
         wrote = now()
       }

@@ -14,6 +14,8 @@ export interface Known {
   checkpoint: SharedCheckpoint | undefined
   copyRates: (Rate | undefined)[]
   rowsThere: (number | null)[]
+  /** The state that status tables at the target were told last. */
+  stateWritten?: string
   /** What was deleted lately, and whether more may be. */
   guard: DeletionGuard
 }

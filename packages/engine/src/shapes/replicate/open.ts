@@ -19,6 +19,8 @@ export interface OpenPipeline extends LandingParts {
   checkpoint: SharedCheckpoint
   scan: NonNullable<Session['scan']>
   meter: Meter
+  /** A checkpoint in which only time has gone on is written so often. */
+  quietMs: number
   detail: Run['detail']
   runs: Run['runs']
 }

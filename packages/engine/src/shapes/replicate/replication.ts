@@ -28,10 +28,16 @@ import { Holding } from './holding.ts'
 import { writeCheckpoint, type OpenPipeline } from './open.ts'
 import { repair } from './verify/repair.ts'
 import { LaneSides } from './verify/sides.ts'
+import { TargetStatus } from './target-status.ts'
+import { statusTables } from '@tide/core/plan/status'
 import { Verifying } from './verify/verify.ts'
 import { settleHeld } from './settle-held.ts'
 import { rewind } from './rewind.ts'
 import { copyRate, type Known } from './known.ts'
+
+/** How often a checkpoint is written in which only time has gone on; more often where others read how the pipeline stands. */
+const QUIET_MS = 10_000
+const QUIET_SAYING_MS = 2_000
 
 /** Both sides, open, and the checkpoint that was found at the target. */
 export interface Sides {
@@ -51,6 +57,8 @@ export class OpenReplication implements OpenRun {
   private readonly sides: Sides
   private opened: OpenPipeline | undefined
   private verifying: Verifying | undefined
+  /** Its people have ended it. */
+  private over = false
   /** Lanes of which some row did not fit when they were copied. */
   private readonly careful = new Set<number>()
 
@@ -62,9 +70,10 @@ export class OpenReplication implements OpenRun {
 
   async begin(): Promise<void> {
     if (this.run.record.definition.does === 'structure') return this.makeTables()
-    const { source, target, found, from } = this.sides
+    const { source, found, from } = this.sides
     const { id } = this.run.record
     const { lanes } = this.known
+    const target = this.saying(this.sides.target)
     const checkpoint = found ? await this.changed(found) : await this.beginAnew()
     const shared = (this.known.checkpoint = new SharedCheckpoint(checkpoint))
     const { meter } = this.run
@@ -99,6 +108,7 @@ export class OpenReplication implements OpenRun {
       scan: (table, limits) =>
         counted(scanOf(from)(table, limits), rows => this.run.runs.count('follow', { reads: rows })),
       meter,
+      quietMs: this.run.record.definition.status === undefined ? QUIET_MS : QUIET_SAYING_MS,
       detail: told => this.run.detail(told),
       runs: this.run.runs,
     }
@@ -179,6 +189,7 @@ export class OpenReplication implements OpenRun {
   async rest(signal: AbortSignal): Promise<void> {
     const { sleep } = this.run.parts.surroundings
     if (!this.opened) return sleep(60_000, signal)
+    if (this.run.record.definition.status !== undefined) await writeCheckpoint(this.opened)
     const { source, gathering, checkpoint } = this.open
     const gatherer = new Gatherer(source, lanesTogether(this.open), gathering)
     while (!signal.aborted) {
@@ -196,6 +207,10 @@ export class OpenReplication implements OpenRun {
       await target.forget(id)
       return 'The tables at the target stay.'
     }
+    if (this.opened && definition.status !== undefined) {
+      this.over = true
+      await writeCheckpoint(this.opened)
+    }
     await source.stopCapture(id)
     await target.forget(id)
     return 'The capture was removed from the source; the tables at the target stay.'
@@ -204,6 +219,24 @@ export class OpenReplication implements OpenRun {
   async close(): Promise<void> {
     await this.verifying?.end()
     await this.sides.close()
+  }
+
+  /** Where its people want that, the target says with each landing how the pipeline stands. */
+  private saying(target: TargetSide): TargetSide {
+    const { definition, origin } = this.run.record
+    const [first] = this.known.lanes
+    if (definition.status === undefined || !first) return target
+    const status = new TargetStatus({
+      tables: statusTables(definition.status, first.plan.target.namespace, target.profile),
+      origin,
+      lanes: this.known.lanes,
+      now: this.run.parts.surroundings.now,
+      state: () => (this.over ? 'Stopped' : this.run.state),
+      lag: () => (this.run.state === 'Following' && !this.over ? this.run.meter.lag : null),
+      runs: () => this.run.runs.newest.values(),
+      known: this.known,
+    })
+    return status.over(target)
   }
 
   /** For the account of whatever is done. */

@@ -3,6 +3,7 @@ import { TextField } from '../../parts/Field.tsx'
 import { FullRehearsal } from './FullRehearsal.tsx'
 import { Section, type Turning } from './Section.tsx'
 import { SafetyFields } from './SafetyFields.tsx'
+import { StatusFields } from './StatusFields.tsx'
 import { SpeedFields } from './SpeedFields.tsx'
 
 type Does = NonNullable<Definition['does']> | 'both'
@@ -79,6 +80,7 @@ export function StartSection({ definition, runs, change, ...turning }: StartSect
       <FullRehearsal definition={definition} />
       <SpeedFields speed={definition.speed ?? {}} change={speed => change({ speed })} />
       <SafetyFields definition={definition} change={change} />
+      <StatusFields status={definition.status} change={status => change({ status })} />
     </Section>
   )
 }
