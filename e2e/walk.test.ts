@@ -506,6 +506,72 @@ test('a rewind to a mark says what it applies again, and does so', async () => {
   await sees('Rewound from')
 })
 
+test('the log is searched, tells details for a while, and is saved', async () => {
+  const { id } = await pipelineCalled('Alderbank to growers_warehouse')
+  await open(`/pipelines/${id}/log`)
+  await (await find(By.css('[aria-label="Find in the log"]'))).sendKeys('rewound FROM')
+  await driver.wait(until.urlContains('text=rewound'), WAIT)
+  await driver.wait(async () => (await driver.findElements(By.css('main tbody tr'))).length === 1, WAIT)
+  await click(button('Tell details for an hour'))
+  await sees('details until')
+  await pick('Level', 'details and all else')
+  await click(button('Show all'))
+  await pick('Level', 'details and all else')
+  await sees('Landed ')
+  const saved = await fetch(`${server.url}/api/log/file?pipeline=${id}&level=detail&form=json`)
+  const lines = (await saved.text())
+    .trimEnd()
+    .split('\n')
+    .map(line => JSON.parse(line))
+  expect(lines.some(({ level, lanes }) => level === 'detail' && lanes.length > 0)).toBe(true)
+  await click(button('Tell no details'))
+})
+
+test('what it did is told by run and by table, and saved', async () => {
+  const { id } = await pipelineCalled('Alderbank to growers_warehouse')
+  await open(`/pipelines/${id}/runs`)
+  for (const kind of ['Copy', 'Following', 'Verification', 'Repair', 'Rewind']) await sees(kind)
+  await click(find(By.xpath('//table[@aria-label="Runs"]//button[text()="Copy"]')))
+  await driver.wait(
+    async () => (await driver.findElements(By.css('[aria-label="Tables of the run"] tbody tr'))).length > 5,
+    WAIT,
+  )
+  const csv = await (await fetch(`${server.url}/api/runs/file?pipeline=${id}&form=csv`)).text()
+  expect(
+    csv.split('\n').filter(line => line.includes(',copy,') && line.includes('nursery.readings')),
+  ).not.toEqual([])
+  await open('/pipelines/runs')
+  await sees('nursery.readings')
+  await sees('Rows a batch')
+})
+
+test('a verification is set for a time; many are paused at once, which is said before', async () => {
+  const { id } = await pipelineCalled('Alderbank to growers_warehouse')
+  await open(`/pipelines/${id}/schedules`)
+  await click(button('New schedule'))
+  await pick('How often', 'by five fields')
+  const fields = await find(By.css('[aria-label^="Minute, hour"]'))
+  await fields.sendKeys(Key.chord(Key.CONTROL, 'a'), '0 0 30 2 *')
+  await sees('never comes')
+  await fields.sendKeys(Key.chord(Key.CONTROL, 'a'), '30 2 * * 1-5')
+  await click(button('Set it'))
+  await sees('Verify, from Monday to Friday at 02:30')
+  await sees('Next 20')
+  await open('/pipelines')
+  await click(find(By.css('[aria-label="Choose Alderbank to growers_warehouse"]')))
+  await click(button('Pause …'))
+  await sees('changes a minute wait in its journal')
+  await click(button('Pause 1 of 1'))
+  await eventually(async () => (await pipelineCalled('Alderbank to growers_warehouse')).state === 'Paused')
+  await click(find(By.css('[aria-label="Choose Alderbank to growers_warehouse"]')))
+  await click(button('Pause …'))
+  await sees('is paused')
+  await click(button('Cancel'))
+  await click(button('Continue …'))
+  await click(button('Continue 1 of 1'))
+  await eventually(async () => (await pipelineCalled('Alderbank to growers_warehouse')).state === 'Following')
+})
+
 test('one lane is copied again; a stop takes the capture off and says what it means', async () => {
   const { id } = await pipelineCalled('Alderbank to growers_warehouse')
   await open(`/pipelines/${id}`)
@@ -532,7 +598,7 @@ test('one lane is copied again; a stop takes the capture off and says what it me
 
 test('the keyboard reaches everything: search-or-do, ledger, themes', async () => {
   await open('/pipelines')
-  await sees('Choose a pipeline')
+  await sees('Tick pipelines')
   await driver.actions().sendKeys('/').perform()
   await driver.actions().sendKeys('alder wareh', Key.ENTER).perform()
   await driver.wait(until.urlMatches(/pipelines\/\w+$/), WAIT)

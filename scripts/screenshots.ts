@@ -168,6 +168,26 @@ const VIEWS: { name: string; path: string; before?: (driver: WebDriver) => Promi
       await driver.wait(until.elementLocated(By.xpath('//*[contains(., "are applied again")]')), 8000)
     },
   },
+  {
+    name: 'runs',
+    path: `/pipelines/${pipeline}/runs`,
+    before: async driver => {
+      await (await button(driver, 'Copy')).click()
+    },
+  },
+  {
+    name: 'schedules',
+    path: `/pipelines/${pipeline}/schedules`,
+    before: async driver => {
+      const schedule = { deed: 'count', cron: '30 6 * * 1-5', zone: 'Europe/London' }
+      await fetch(`${base}/api/pipelines/${pipeline}/schedules`, {
+        method: 'POST',
+        headers: { 'Content-Type': 'application/json' },
+        body: JSON.stringify(schedule),
+      })
+      await (await button(driver, 'New schedule')).click()
+    },
+  },
   { name: 'log', path: '/log' },
   {
     name: 'now-dark',

@@ -83,6 +83,7 @@ export async function soak(
         to: await connect(target.name, target),
         targetSchema: 'soaked',
         ...SHAPING,
+        status: 'tide',
         // Nobody is there to be asked.
         guard: { percent: 100 },
         tables: tables.filter(({ name }) => name !== ADDED),

@@ -61,6 +61,7 @@ export async function setUpDemo(sites: readonly DemoSite[], { server, warehouse 
     ],
     scopes: [{ like: 'nursery.inspections', where: { column: 'grade', in: ['A', 'B', 'C'] } }],
     lanes: [{ like: 'nursery.beds', does: { history: true } }],
+    status: 'tide',
   })
   await call(server, 'POST', `/pipelines/${pipeline.id}/start`)
 }
