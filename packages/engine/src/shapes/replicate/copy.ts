@@ -87,7 +87,7 @@ export async function copyLanes(
         tell({ lane: index, beganAt, ...loaded })
       }
       if (parts.careful.has(index)) {
-        await landRange(lane, range, view, { ...parts, target, checkpoint, clock }, done)
+        await landRange(lane, range, view, { ...parts, target, checkpoint, clock }, done, ended)
         continue
       }
       try {
@@ -109,13 +109,17 @@ type Counted = (stream: Stream) => Stream
 /** So many rows land together where each is looked at. */
 const ROWS_AT_ONCE = 5_000
 
-/** A range row by row, so that those that do not fit can be held. Only with the last of them it is done. */
+/**
+ * A range row by row, so that those that do not fit can be held. Only with the last of them it is done; where it is ended before, it is
+ * begun anew.
+ */
 async function landRange(
   lane: WorkingLane,
   { csv }: CopyRange,
   { position }: CopyView,
   { checkpoint, ...parts }: Omit<CopyParts, 'careful'>,
   done: (loaded: Loaded, write: Write, counted: Counted) => Promise<void>,
+  signal: AbortSignal,
 ): Promise<void> {
   const transaction = { id: '', start: position?.at ?? '', at: parts.clock(), events: [] }
   let waiting: FoldedKey[] = []
@@ -134,6 +138,8 @@ async function landRange(
       await checkpoint.commit(now => counted(begun(now)), write)
     })
     waiting = []
+    // Looking for rows that do not fit takes its time, and nobody should wait for all of them.
+    if (signal.aborted) return
   }
   await landStates(lane, waiting, parts, (landed, write, counted) =>
     done({ rows: rows + landed, bytes }, write, counted),

@@ -56,7 +56,14 @@ export class TargetStatus {
         },
       }
     }
-    return Object.assign(Object.create(target) as TargetSide, { begin })
+    return new Proxy(target, {
+      get: (its, name) => {
+        if (name === 'begin') return begin
+        const value: unknown = Reflect.get(its, name)
+        // What a target keeps of itself must be its own, whoever asks it.
+        return typeof value === 'function' ? (value.bind(its) as unknown) : value
+      },
+    })
   }
 
   /** What differs from what was written; `wrote`: it was. */
