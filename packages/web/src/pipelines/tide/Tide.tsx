@@ -53,8 +53,12 @@ export default function Tide({
       <div className="flex items-baseline gap-4 text-[13px]">
         <h2 className="text-[14px]">Tide</h2>
         <p className="flex-1 overflow-hidden text-ellipsis whitespace-nowrap text-ink-2">
-          <Swatch className="border-ink" /> committed at {sourcesSaid(pipeline)}
-          <Swatch className="ml-3 border-water-3" /> landed in {pipeline.toName}
+          <span title={`at ${sourcesSaid(pipeline)}`}>
+            <Swatch className="border-ink" /> committed
+          </span>
+          <span title={`in ${pipeline.toName}`}>
+            <Swatch className="ml-3 border-water-3" /> landed
+          </span>
           {!totals && copies && (
             <>
               <Swatch className="ml-3 border-ochre" /> rows copied
