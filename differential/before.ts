@@ -2,8 +2,10 @@
 import type { Lane, WrittenColumn } from '@tide/core/plan/lane'
 import type { Plan } from '@tide/core/plan/plan'
 import type { TargetProfile } from '@tide/core/plan/input'
+import { statusTableNames } from '@tide/core/plan/status'
 import type { LogicalType } from '@tide/core/records/types'
 import type { Random } from '../soak/random.ts'
+import { STATUS } from './following.ts'
 
 export function madeBefore(plan: Plan, profile: TargetProfile, random: Random): Plan {
   const lanes = plan.lanes.map(({ history: _, ...lane }) => {
@@ -14,11 +16,12 @@ export function madeBefore(plan: Plan, profile: TargetProfile, random: Random): 
     const writes = lane.writes.filter(column => column !== missing)
     return { ...lane, writes: writes.map(column => widened(column, lane, profile, random)) }
   })
+  const said = new Set(statusTableNames(STATUS, plan.lanes).map(table => JSON.stringify(table)))
   const steps = plan.steps.flatMap(step => {
     if (step.step !== 'create table') return step
     const lane = lanes.find(({ target }) => JSON.stringify(target) === JSON.stringify(step.table))
     // Others have kept no history.
-    return lane ? { ...step, columns: lane.writes } : []
+    return said.has(JSON.stringify(step.table)) ? step : lane ? { ...step, columns: lane.writes } : []
   })
   return { ...plan, lanes, steps }
 }

@@ -39,6 +39,9 @@ export const surroundings: Surroundings = {
 /** Of the masks' keyed hash. */
 export const MASK_KEY = new Uint8Array(32).fill(7)
 
+/** What the names of the tables at the target begin with that say how it stands. */
+export const STATUS = 'tide'
+
 export class Following {
   readonly target: SystemKind
   readonly plan: Plan
@@ -66,6 +69,7 @@ export class Following {
       to: target,
       targetSchema: from,
       tables: [],
+      status: STATUS,
       // What the target does not take stops it, so that it is seen.
       held: { most: 0 },
       guard: { percent: 100 },

@@ -12,7 +12,8 @@ import type { DifferentialCase } from './case.ts'
 import { agreement } from './agreement.ts'
 import { compare, dropTargets } from './compare.ts'
 import { openTarget } from './connectors.ts'
-import { Following, surroundings, type Outcome } from './following.ts'
+import { STATUS, Following, surroundings, type Outcome } from './following.ts'
+import { statusAgrees } from './status.ts'
 import { historyAgrees } from './history.ts'
 import type { Told } from './life.ts'
 import type { SystemKind } from './render.ts'
@@ -116,7 +117,8 @@ export async function play(
         rows ||
         (await compared()) ||
         (await agreement(systems, one, folder, compared)) ||
-        (await historyAgrees(systems, one, folder))
+        (await historyAgrees(systems, one, folder)) ||
+        (await statusAgrees(systems, one, folder))
       outcomes.push({ target: one.target, result: detail ? 'different' : 'same', detail })
     }
     return { outcomes, told }
@@ -199,6 +201,7 @@ async function planFor(
         tables: chosen.map(name => ({ namespace: source.namespace, name })),
         targetSchema,
         ...shaped,
+        status: STATUS,
         there: { rows: 'add', structure: 'add what is missing' },
         origins: [{ tag: '', sameKind: target === source.kind, source: datasets }],
         target: there.datasets,

@@ -71,7 +71,27 @@ const VIEWS: [what: string, path: () => string, text: string, before?: () => Pro
       await find(By.css('[role="dialog"] input, [role="combobox"]'))
     },
   ],
-  ['pipelines', () => '/pipelines', 'Choose a pipeline'],
+  [
+    'pipelines, one of them chosen',
+    () => '/pipelines',
+    'Tick pipelines',
+    async () => {
+      await click(find(By.css('[aria-label="Choose All sites to warehouse"]')))
+      await click(button('Recopy …'))
+      await sees('copied again')
+    },
+  ],
+  ['runs by table', () => '/pipelines/runs', 'nursery.readings'],
+  ['its runs', () => `/pipelines/${pipeline}/runs`, 'Rows a minute'],
+  [
+    'its schedules',
+    () => `/pipelines/${pipeline}/schedules`,
+    'Nothing is done at set times',
+    async () => {
+      await click(button('New schedule'))
+      await sees('The next times')
+    },
+  ],
   ['a pipeline now', () => `/pipelines/${pipeline}`, 'Tide'],
   ['its rows', () => `/pipelines/${pipeline}/rows`, 'Lane'],
   ['its setup', () => `/pipelines/${pipeline}/setup`, 'Tables'],
