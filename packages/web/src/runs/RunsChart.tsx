@@ -8,7 +8,10 @@ const [ROW, LABEL, FOOT] = [26, 88, 18]
 /** Of the width, in percent: what is shorter can still be hit. */
 const NARROWEST = 0.35
 
-/** When what was done: a row for each kind, a bar for each run, higher where more rows a minute went. */
+/**
+ * When what was done: a row for each kind, a bar for each run, higher where more rows a minute went. The list below says the same, and
+ * is what keyboards reach.
+ */
 export function RunsChart({
   runs,
   now,
@@ -48,14 +51,12 @@ export function RunsChart({
                 const failed = run.state === 'failed' || run.state === 'cut off'
                 const colour = run.id === chosen ? 'z-10 bg-ink' : failed ? 'bg-buoy' : 'bg-ink-3'
                 return (
-                  <button
+                  <span
                     key={run.id}
-                    type="button"
-                    aria-pressed={run.id === chosen}
-                    aria-label={`${KINDS[kind]} of ${moment(run.startedAt)}`}
+                    aria-hidden
                     title={`${KINDS[kind]}${run.origin === '' ? '' : ` of ${run.origin}`}, ${stateSaid(run)}, ${duration(runSeconds(run, now))}, ${count(run.rows)} rows`}
                     onClick={() => choose(run.id)}
-                    className={`absolute bottom-0 hover:bg-ink ${colour}`}
+                    className={`absolute bottom-0 cursor-pointer hover:bg-ink ${colour}`}
                     style={{
                       left: `${left}%`,
                       width: `max(3px, calc(${Math.max(NARROWEST, share(ends[i]!) - left)}% - 1px))`,

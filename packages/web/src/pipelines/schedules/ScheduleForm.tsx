@@ -166,7 +166,7 @@ export function ScheduleForm({ pipeline, given, save, cancel }: Props) {
         </div>
       </div>
       <div className="text-[13px]">
-        <h3 className="mb-1 text-[13px]">The next times</h3>
+        <h2 className="mb-1 text-[13px]">The next times</h2>
         {'problem' in next ? (
           <Notice level="refused" title={next.problem.message}>
             {next.problem.remedy}
