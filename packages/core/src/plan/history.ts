@@ -8,7 +8,7 @@ import type { History, HistoryColumn, Lane } from './lane.ts'
 import type { LaneRuling } from './lane-rules.ts'
 import { grouped, someOf, type PlanNote } from './note.ts'
 import type { PrepareStep } from './steps.ts'
-import { tableKey } from './tables.ts'
+import { takenTables, tableKey } from './tables.ts'
 
 const TEXT: LogicalType = { kind: 'utf8' }
 const NUMBER: LogicalType = { kind: 'int', bits: 32, signed: true }
@@ -46,12 +46,7 @@ export function planHistory(
   if (kept.size === 0) return { lanes: [...lanes], steps: [] }
   const { profile } = input
   const keyOf = (table: DatasetName) => tableKey(profile, table)
-  const taken = new Map<string, string>([
-    ...input.claims.map(
-      ({ table, pipeline }) => [keyOf(table), `the pipeline “${pipeline}” writes it`] as const,
-    ),
-    ...lanes.map(({ target, source }) => [keyOf(target), `${printName(source)} goes there`] as const),
-  ])
+  const taken = takenTables(lanes, input)
   const present = new Map(input.target.map(there => [keyOf(there), there]))
   const own = new Set(input.own.map(keyOf))
   const steps: PrepareStep[] = []

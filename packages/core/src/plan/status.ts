@@ -6,7 +6,7 @@ import type { PlanInput, TargetProfile } from './input.ts'
 import type { Lane } from './lane.ts'
 import type { PlanNote } from './note.ts'
 import type { PrepareStep } from './steps.ts'
-import { tableKey } from './tables.ts'
+import { takenTables, tableKey } from './tables.ts'
 
 const TEXT: LogicalType = { kind: 'utf8' }
 const COUNT: LogicalType = { kind: 'int', bits: 64, signed: true }
@@ -104,12 +104,7 @@ export function planStatus(lanes: readonly Lane[], input: PlanInput, notes: Plan
   const [first] = lanes
   if (prefix === undefined || !first) return []
   const keyOf = (table: DatasetName) => tableKey(profile, table)
-  const taken = new Map<string, string>([
-    ...input.claims.map(
-      ({ table, pipeline }) => [keyOf(table), `the pipeline “${pipeline}” writes it`] as const,
-    ),
-    ...lanes.map(({ target, source }) => [keyOf(target), `${printName(source)} goes there`] as const),
-  ])
+  const taken = takenTables(lanes, input)
   const present = new Map(input.target.map(there => [keyOf(there), there]))
   const steps: PrepareStep[] = []
   for (const { table, columns, key } of Object.values(

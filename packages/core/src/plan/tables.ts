@@ -175,3 +175,18 @@ function refuseTwins(twin: Lane, lane: Lane, notes: PlanNote[]): void {
     section: 'names',
   })
 }
+
+/** By `tableKey`, why no other table can be there: somebody else writes it, or a lane goes there. */
+export function takenTables(
+  lanes: readonly Lane[],
+  { claims, profile }: Pick<PlanInput, 'claims' | 'profile'>,
+): Map<string, string> {
+  const keyOf = (table: DatasetName) => tableKey(profile, table)
+  const taken = new Map<string, string>()
+  for (const { table, pipeline } of claims) taken.set(keyOf(table), `the pipeline “${pipeline}” writes it`)
+  for (const { source, target, history } of lanes) {
+    taken.set(keyOf(target), `${printName(source)} goes there`)
+    if (history) taken.set(keyOf(history.table), `it is the history of ${printName(source)}`)
+  }
+  return taken
+}
