@@ -19,7 +19,7 @@ import {
   uncopied,
   unemptied,
 } from './checkpoint.ts'
-import { copyLanes, type RangeTold } from './copy.ts'
+import { Copying } from './copying.ts'
 import { DetachedLanes } from './detached.ts'
 import { follow, lanesTogether } from './follow.ts'
 import { Gatherer, gatheringOf } from './gather.ts'
@@ -33,7 +33,7 @@ import { statusTables } from '@tide/core/plan/status'
 import { Verifying } from './verify/verify.ts'
 import { settleHeld } from './settle-held.ts'
 import { rewind } from './rewind.ts'
-import { copyRate, type Known } from './known.ts'
+import type { Known } from './known.ts'
 
 /** How often a checkpoint is written in which only time has gone on; more often where others read how the pipeline stands. */
 const QUIET_MS = 10_000
@@ -59,8 +59,7 @@ export class OpenReplication implements OpenRun {
   private verifying: Verifying | undefined
   /** Its people have ended it. */
   private over = false
-  /** Lanes of which some row did not fit when they were copied. */
-  private readonly careful = new Set<number>()
+  private copying: Copying | undefined
 
   constructor(run: Run, known: Known, sides: Sides) {
     this.run = run
@@ -113,6 +112,7 @@ export class OpenReplication implements OpenRun {
       runs: this.run.runs,
     }
     await this.takeUp(this.opened)
+    this.copying = new Copying(this.run, this.known, this.opened)
     this.verifying = new Verifying(this.run, this.opened, this.sides, this.known.shaping)
     this.verifying.look()
     if (!found) await this.run.keepPosition('start')
@@ -181,7 +181,7 @@ export class OpenReplication implements OpenRun {
     if (uncopied.length === 0) await this.follow(signal)
     else {
       await this.run.setState('Copying')
-      await this.copy(this.open.source, uncopied, signal)
+      await this.copying!.copy(this.open.source, uncopied, signal)
     }
     return undefined
   }
@@ -381,57 +381,6 @@ export class OpenReplication implements OpenRun {
     await source.settled(id)
   }
 
-  private async copy(
-    source: JournaledSource,
-    lanes: readonly WorkingLane[],
-    signal: AbortSignal,
-  ): Promise<void> {
-    const { checkpoint } = this.open
-    const { surroundings } = this.run.parts
-    const { runs } = this.run
-    const { definition } = this.run.record
-    const { copyRates, rowsThere } = this.known
-    // All that is copied at once is one run, with those that go on beside.
-    if (lanes.length === this.known.lanes.length) await runs.end('follow', 'ended', 'All is copied again.')
-    runs.going('copy')
-    let rows = 0
-    const began = surroundings.now()
-    for (const { index } of lanes) copyRates[index] = copyRate(began)
-    const careful = new Set(this.careful)
-    const view = await this.run.patiently(patience => source.view(patience))
-    try {
-      const readers = Math.min(view.readers, definition.speed?.readers ?? view.readers)
-      await copyLanes(view, readers, { ...this.open, careful: this.careful }, lanes, signal, told => {
-        this.run.succeeded()
-        rows += told.rows
-        const { rows: inserted, bytes, beganAt } = told
-        const batch = { rows: inserted, bytes, inserted, updated: 0, deleted: 0, truncated: 0, beganAt }
-        runs.batch('copy', printName(this.known.lanes[told.lane]!.plan.source), 'full', batch)
-        runs.count('copy', { reads: inserted, writes: 1 })
-        this.run.detail(() => rangeSaid(this.known.lanes[told.lane]!, told))
-        rowsThere[told.lane] = checkpoint.now.lanes[told.lane]!.copiedRows
-        copyRates[told.lane]!.add(surroundings.now(), told.rows)
-      })
-    } catch (thrown) {
-      const found = [...this.careful].filter(index => !careful.has(index))
-      if (found.length === 0) throw thrown
-      const names = found.map(index => printName(this.known.lanes[index]!.plan.source)).join(', ')
-      await this.run.log(
-        'warning',
-        `Some row of ${names} does not fit; its rows are looked at one by one from here on.`,
-        { lanes: found.map(index => printName(this.known.lanes[index]!.plan.source)) },
-      )
-      return
-    } finally {
-      await view.close()
-    }
-    if (!lanes.every(({ index }) => checkpoint.now.lanes[index]!.copied)) return
-    await runs.end('copy', 'done')
-    if (source === this.open.source) await this.run.keepPosition('copied')
-    const seconds = ((surroundings.now() - began) / 1000).toFixed(1)
-    await this.run.log('info', `Copied ${rows.toLocaleString('en')} rows in ${seconds} s.`)
-  }
-
   private async follow(signal: AbortSignal): Promise<void> {
     const { run, open } = this
     const once = run.record.definition.does === 'copy'
@@ -448,7 +397,7 @@ export class OpenReplication implements OpenRun {
     const detached = beside && new DetachedLanes(open, beside)
     let fault: { thrown: unknown } | undefined
     const others = detached
-      ?.run((source, lanes) => this.copy(source, lanes, signal), signal)
+      ?.run((source, lanes) => this.copying!.copy(source, lanes, signal), signal)
       .catch((thrown: unknown) => {
         fault = { thrown }
         run.turn()
@@ -481,11 +430,6 @@ function isEmptied({ plan }: WorkingLane): boolean {
 
 function targetsOf(lanes: readonly WorkingLane[]): TargetLane[] {
   return lanes.map(({ target }) => target)
-}
-
-function rangeSaid({ plan }: WorkingLane, { rows, bytes }: RangeTold): { message: string; lanes: string[] } {
-  const what = `${rows.toLocaleString('en')} rows, ${bytes.toLocaleString('en')} bytes`
-  return { message: `Copied a range of ${printName(plan.source)}: ${what}.`, lanes: [printName(plan.source)] }
 }
 
 /** Tells how many rows each batch brings. */
