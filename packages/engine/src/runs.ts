@@ -8,6 +8,7 @@ import {
   type RunRecord,
   type RunState,
 } from '@tide/core/definition/run'
+import { messageOf } from '@tide/core/failure'
 import type { RunRepository, Surroundings } from './repositories.ts'
 
 const TELL_MS = 5_000
@@ -71,6 +72,19 @@ export class Runs {
     const ended = { ...run, state, note, endedAt: this.at }
     this.newest.set(kind, ended)
     await this.put(ended)
+  }
+
+  /** One that is done at once; what `work` says is its note, and so is why it failed. */
+  async during(kind: RunKind, work: () => Promise<string>): Promise<string> {
+    this.going(kind)
+    try {
+      const said = await work()
+      await this.end(kind, 'done', said)
+      return said
+    } catch (thrown) {
+      await this.end(kind, 'failed', messageOf(thrown))
+      throw thrown
+    }
   }
 
   async endAll(state: RunState, note: string | null = null): Promise<void> {

@@ -92,3 +92,18 @@ test('figures are put down while it goes on, and each day is a run of its own', 
     ['id 3', 'failed', 0, 1, 'The table is gone.'],
   ])
 })
+
+test('what is refused has failed, and is over', async () => {
+  const told: RunRecord[] = []
+  const runs = new Runs(
+    { runs: { put: async run => void told.push(run) }, surroundings: { now: () => 0, newId: () => 'id' } },
+    { pipeline: 'p', from: 'a', to: 'b' },
+  )
+  const refused = runs.during('repair', () => Promise.reject(new Error('It has no key.')))
+  await expect(refused).rejects.toThrow('It has no key.')
+  await runs.during('repair', async () => '1 row written.')
+  expect(told.map(({ state, note, endedAt }) => [state, note, endedAt !== null])).toEqual([
+    ['failed', 'It has no key.', true],
+    ['done', '1 row written.', true],
+  ])
+})

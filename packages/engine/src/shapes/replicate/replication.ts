@@ -124,10 +124,8 @@ export class OpenReplication implements OpenRun {
       case 'rewind': {
         await this.run.keepPosition('rewind', reason ?? undefined)
         const { meter, runs } = this.run
-        runs.going('rewind')
-        const said = await rewind(this.open, to!, reason)
+        const said = await runs.during('rewind', () => rewind(this.open, to!, reason))
         meter.begin(landedChanges(this.open.checkpoint.now.lanes), this.sides.source.lateMs)
-        await runs.end('rewind', 'done', said)
         await this.run.log(reason === null ? 'info' : 'warning', said)
         return said
       }
@@ -143,10 +141,9 @@ export class OpenReplication implements OpenRun {
         const { verifications, surroundings } = this.run.parts
         const iso = () => new Date(surroundings.now()).toISOString()
         const sides = new LaneSides(this.laneAt(deed!.index), this.known.shaping, this.sides, iso)
-        const { runs } = this.run
-        runs.going('repair')
-        const done = await repair(this.open, sides, this.run.record.id, verifications, deed!)
-        await runs.end('repair', 'done', done)
+        const done = await this.run.runs.during('repair', () =>
+          repair(this.open, sides, this.run.record.id, verifications, deed!),
+        )
         const { source: table, target: repaired } = sides.lane.plan
         await this.run.log('info', `Repaired ${printName(repaired)}: ${done}.`, { lanes: [printName(table)] })
         return done

@@ -34,6 +34,8 @@ export class Verifying {
   private readonly over = new AbortController()
   private going: Promise<void> | undefined
   private again = false
+  /** Why a lane of what is done now could not be verified. */
+  private failed: string | undefined
 
   constructor(run: Run, open: OpenPipeline, sessions: { from: Session; to: Session }, shaping: Shaping) {
     this.run = run
@@ -65,7 +67,9 @@ export class Verifying {
         this.run.runs.going('verify')
         await this.verify(one).catch(() => {})
       }
-      await this.run.runs.end('verify', 'done')
+      const { failed } = this
+      this.failed = undefined
+      await this.run.runs.end('verify', failed === undefined ? 'done' : 'failed', failed ?? null)
     }
   }
 
@@ -108,6 +112,7 @@ export class Verifying {
       // Ended, it stands in the store as that. When the run is over, whoever takes the pipeline next begins it anew.
       if (thrown instanceof Ended || this.over.signal.aborted) return
       const { message, remedy } = asFailure(thrown)
+      this.failed = message
       await work.tell({
         ...work.verified,
         state: 'failed',
