@@ -563,6 +563,7 @@ test('a verification is set for a time; many are paused at once, which is said b
   await sees('changes a minute wait in its journal')
   await click(button('Pause 1 of 1'))
   await eventually(async () => (await pipelineCalled('Alderbank to growers_warehouse')).state === 'Paused')
+  await sees('Tick pipelines')
   await click(find(By.css('[aria-label="Choose Alderbank to growers_warehouse"]')))
   await click(button('Pause …'))
   await sees('is paused')
@@ -570,6 +571,7 @@ test('a verification is set for a time; many are paused at once, which is said b
   await click(button('Continue …'))
   await click(button('Continue 1 of 1'))
   await eventually(async () => (await pipelineCalled('Alderbank to growers_warehouse')).state === 'Following')
+  await sees('Tick pipelines')
 })
 
 test('one lane is copied again; a stop takes the capture off and says what it means', async () => {

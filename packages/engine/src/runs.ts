@@ -24,6 +24,7 @@ export class Runs {
   private readonly open = new Map<RunKind, RunRecord>()
   /** Those whose figures are newer than what was put down. */
   private readonly untold = new Set<RunKind>()
+  /** When figures were put down last; a run that has begun does not wait. */
   private told = 0
   /** Of each kind the newest, going or ended. */
   readonly newest = new Map<RunKind, RunRecord>()
@@ -38,6 +39,7 @@ export class Runs {
     if (this.open.has(kind)) return
     const { newId } = this.parts.surroundings
     this.change(kind, beginRun({ id: newId(), kind, ...this.whose }, this.at))
+    this.told = 0
   }
 
   /** A batch of a lane has landed. */
