@@ -3,6 +3,8 @@ import type { NetEffect, Put } from '@tide/core/apply/net-effect'
 import type { Checkpoint } from '@tide/core/checkpoint/checkpoint'
 import type { PrepareStep } from '@tide/core/plan/steps'
 import type { TargetProfile } from '@tide/core/plan/input'
+import type { LandedFiles } from '@tide/core/definition/files'
+import type { HistoryColumn } from '@tide/core/plan/lane'
 import type { Column } from '@tide/core/records/column'
 import type { DatasetName } from '@tide/core/records/dataset'
 import type { CopyRange } from './source.ts'
@@ -15,6 +17,10 @@ export interface TargetLane {
   key: readonly string[]
   /** Its own rows are those with this value in this column; absent: all of the table's. */
   part?: { column: string; value: string }
+  /** At a lake: the files that its rows land in. */
+  files?: LandedFiles
+  /** Where those are change files: what they say of each change. */
+  changes?: readonly HistoryColumn[]
 }
 
 export interface LaneEffect {

@@ -41,14 +41,45 @@ type Last = Pick<FoldedKey, 'transaction' | 'number' | 'op'>
 
 const sizeOf = ({ bytes, at }: PackedRow) => rowEnd(bytes, at) - at
 
-/** Folds one lane's events, in order. */
-export class IdentityFold {
+/** Counts one lane's events, in order. */
+export class EventCount {
   readonly counts: OperationCounts = { inserted: 0, updated: 0, deleted: 0, truncated: 0, bytes: 0 }
   /** All rows went first. */
   truncate = false
   truncatedAt: string | undefined
   /** Every key was inserted and nothing else happened. */
   fresh = true
+
+  get keys(): Iterable<FoldedKey> {
+    return []
+  }
+
+  add(event: ChangeEvent, transaction: SourceTransaction): void {
+    switch (event.op) {
+      case 'insert':
+        this.counts.inserted++
+        this.counts.bytes += sizeOf(event.after)
+        return
+      case 'update':
+        this.counts.updated++
+        this.counts.bytes += sizeOf(event.after)
+        this.fresh = false
+        return
+      case 'delete':
+        this.counts.deleted++
+        this.counts.bytes += sizeOf(event.before)
+        this.fresh = false
+        return
+      case 'truncate':
+        this.counts.truncated++
+        this.truncate = this.fresh = true
+        this.truncatedAt = transaction.at
+    }
+  }
+}
+
+/** Folds one lane's events, in order. */
+export class IdentityFold extends EventCount {
   private readonly states = new Map<string, FoldedKey>()
   private readonly keyIndexes: readonly number[]
   private readonly imagesOf: readonly number[] | undefined
@@ -58,34 +89,27 @@ export class IdentityFold {
    * the key's.
    */
   constructor(keyIndexes: readonly number[], imagesOf?: readonly number[]) {
+    super()
     this.keyIndexes = keyIndexes
     this.imagesOf = imagesOf
   }
 
-  get keys(): Iterable<FoldedKey> {
+  override get keys(): Iterable<FoldedKey> {
     return this.states.values()
   }
 
-  add(event: ChangeEvent, transaction: SourceTransaction): void {
+  override add(event: ChangeEvent, transaction: SourceTransaction): void {
+    super.add(event, transaction)
     const { number, op } = event
     const last: Last = { transaction, number, op }
     switch (event.op) {
       case 'insert':
-        this.counts.inserted++
-        this.counts.bytes += sizeOf(event.after)
         return this.insert(event.after, last)
       case 'update':
-        this.counts.updated++
-        this.counts.bytes += sizeOf(event.after)
         return this.update(event.before, event.after, last)
       case 'delete':
-        this.counts.deleted++
-        this.counts.bytes += sizeOf(event.before)
         return this.remove(packedKey(event.before, this.keyIndexes), event.before, last)
       case 'truncate':
-        this.counts.truncated++
-        this.truncate = this.fresh = true
-        this.truncatedAt = transaction.at
         this.states.clear()
     }
   }
@@ -99,14 +123,12 @@ export class IdentityFold {
   }
 
   private remove(identity: Key, before: PackedRow | undefined, last: Last): void {
-    this.fresh = false
     const text = keyText(identity)
     const known = this.states.get(text)
     this.set(text, identity, undefined, undefined, known ? known.before : before, before, last, true)
   }
 
   private update(before: PackedRow, sent: PackedRow, last: Last): void {
-    this.fresh = false
     const told = before === sent ? undefined : before
     const oldKey = packedKey(before, this.keyIndexes)
     const oldText = keyText(oldKey)

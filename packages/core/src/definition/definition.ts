@@ -3,6 +3,7 @@ import { Failure } from '../failure.ts'
 import { namingRuleSchema } from '../naming/rule.ts'
 import { conditionSchema } from '../scope/condition.ts'
 import { columnRuleSchema } from '../shape/column-rule.ts'
+import { filesSchema } from './files.ts'
 import { CHOSEN_PATTERN, shownText } from './id.ts'
 import { deletesSchema, laneRuleSchema, thereSchema } from './lane-rule.ts'
 
@@ -101,6 +102,8 @@ const replicateSchema = Type.Object(
         patternSays: 'begins with a letter, and has small letters, digits and _ alone, at most 30',
       }),
     ),
+    /** Where the target is a folder or a bucket: what files there are. */
+    files: Type.Optional(filesSchema),
     /** What becomes of tables that are at the target already. */
     there: Type.Optional(thereSchema),
     /** How fast, at whose cost; what is not said is as the systems take it best. */

@@ -112,7 +112,11 @@ class Changing {
   /** What is altered at the table that these lanes share; undefined: it is made anew, or for the first time. */
   private together(pairs: readonly Pair[]): Alteration | undefined {
     const { nameKey } = this.input.profile
-    const isFree = (table: DatasetName) => !this.there.has(this.keyOf(table))
+    // Files stay where they are.
+    const isFree = (table: DatasetName) =>
+      this.input.profile.lake === undefined && !this.there.has(this.keyOf(table))
+    if (pairs.some(({ lane, was }) => was !== null && this.running[was]!.files?.as !== lane.files?.as))
+      return undefined
     const alterations = pairs.flatMap(({ lane, was }) =>
       was === null ? [] : [alterationOf(this.running[was]!, lane, nameKey, isFree)],
     )

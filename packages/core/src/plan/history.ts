@@ -42,7 +42,10 @@ export function planHistory(
   notes: PlanNote[],
 ): PlannedHistory {
   const follows = input.does === undefined || input.does === 'follow'
-  const kept = new Set(lanes.filter(({ source }) => follows && ruling.of(source).history))
+  // Where every change lands in files, those are its history.
+  const kept = new Set(
+    lanes.filter(({ source, history }) => follows && !history && ruling.of(source).history),
+  )
   if (kept.size === 0) return { lanes: [...lanes], steps: [] }
   const { profile } = input
   const keyOf = (table: DatasetName) => tableKey(profile, table)

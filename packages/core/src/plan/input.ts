@@ -26,6 +26,8 @@ export interface TargetProfile {
   needsKey: 'unique' | 'primary alone' | 'none'
   /** Columns that a lane does not write keep their values when it writes the others of a row. */
   keepsOthers: boolean
+  /** Rows land in files. */
+  lake?: true
 }
 
 /** A target table that another pipeline writes to. */
@@ -60,6 +62,7 @@ export interface PlanInput {
   deletes?: Deletes
   history?: boolean
   status?: Definition['status']
+  files?: Definition['files']
   there?: There
   lanes?: readonly LaneRule[]
   target: readonly Dataset[]

@@ -1,4 +1,5 @@
 import { Type, type Static } from 'typebox'
+import { landedFilesSchema } from '../definition/files.ts'
 import { columnSchema } from '../records/column.ts'
 import { datasetNameSchema } from '../records/dataset.ts'
 import { conditionSchema } from '../scope/condition.ts'
@@ -91,6 +92,8 @@ export const laneSchema = Type.Object({
   there: Type.Optional(Type.Enum(['add', 'are the copy'])),
   /** Where every change is kept; absent: nowhere. */
   history: Type.Optional(historySchema),
+  /** The files that its rows land in; where those are `changes`, its history is all of them. Absent: none. */
+  files: Type.Optional(landedFilesSchema),
   rows: Type.Number(),
   rowsExact: Type.Boolean(),
   bytes: Type.Number(),

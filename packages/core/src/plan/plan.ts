@@ -5,6 +5,7 @@ import { ColumnRules, noteChangedTypes, type ChangedType } from './columns.ts'
 import { Namer } from '../naming/namer.ts'
 import { datasetId, printName, type Dataset } from '../records/dataset.ts'
 import type { OriginInput, PlanInput } from './input.ts'
+import { planFiles } from './change-files.ts'
 import { planHistory } from './history.ts'
 import { noteRules, refuseSchemas } from './names.ts'
 import type { Lane } from './lane.ts'
@@ -56,7 +57,8 @@ export function makePlan(input: PlanInput): Plan {
     ruling,
     notes,
   )
-  const { lanes, steps: historySteps } = planHistory(there.lanes, ruling, input, notes)
+  const landing = planFiles(there.lanes, input, notes)
+  const { lanes, steps: historySteps } = planHistory(landing, ruling, input, notes)
   noteRules(input, namer, datasets, notes)
   if (datasets.length > 0) noteIdle(input, rules, notes)
   if (input.does === 'follow' && lanes.length > 0) {

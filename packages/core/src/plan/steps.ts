@@ -1,6 +1,7 @@
 /** What a start does at the target before the first row. */
 import { Type, type Static } from 'typebox'
 import { alterationSchema } from './alteration.ts'
+import { landedFilesSchema } from '../definition/files.ts'
 import { columnSchema } from '../records/column.ts'
 import { datasetNameSchema, printName, type Dataset } from '../records/dataset.ts'
 import type { Lane } from './lane.ts'
@@ -16,6 +17,8 @@ export const prepareStepSchema = Type.Union([
     table: datasetNameSchema,
     columns: Type.Array(columnSchema),
     key: Type.Array(Type.String()),
+    /** The files that its rows land in, at a lake. */
+    files: Type.Optional(landedFilesSchema),
   }),
   Type.Object({
     step: Type.Literal('empty table'),
@@ -35,11 +38,12 @@ export type StepsThere = ReadonlyMap<string, PrepareStep[]>
 
 /** Makes the table of a lane. */
 export function tableStep(
-  { target: table, writes, key }: Lane,
+  { target: table, writes, key, files, history }: Lane,
   step: 'create table' | 'replace table',
 ): PrepareStep {
-  const columns = writes.map(({ name, type, nativeType, nullable }) => ({ name, type, nativeType, nullable }))
-  return { step, table, columns, key }
+  const written = files?.as === 'changes' ? history!.columns : writes
+  const columns = written.map(({ name, type, nativeType, nullable }) => ({ name, type, nativeType, nullable }))
+  return { step, table, columns, key, ...(files ? { files } : {}) }
 }
 
 /** Makes the schemas that the tables go into and that are not there. */
@@ -75,6 +79,16 @@ export function planSteps(
     }
     steps.push(tableStep(lane, replaced ? 'replace table' : 'create table'))
     if (!replaced || !mine) continue
+    if (lane.files?.as === 'changes') {
+      notes.push({
+        level: 'warning',
+        message: `${printName(lane.target)} goes on behind its ${replaced.rows} rows: its next file says that all is copied anew.`,
+        remedy: 'Whoever reads it empties the table that is made of it then; what there is of files stays.',
+        tables: [lane.source],
+        section: 'to',
+      })
+      continue
+    }
     notes.push({
       level: 'loss',
       message: `${printName(lane.target)} and its ${replaced.rows} rows are replaced.`,

@@ -73,12 +73,18 @@ export function laneHistory(plan: Lane, shaping: Shaping): LaneHistory | undefin
     return values
   }
   // What is taken as it is passes as the bytes it is; `history.columns` has what is said of a change first, then both sides.
-  const places = columns.map(({ made }) => made.places[0]!)
+  const placesOf = (side: 'before' | 'after') =>
+    history.columns.flatMap(({ value }) =>
+      value.from === side ? [columns.find(({ name }) => name === value.column)!.made.places[0]!] : [],
+    )
+  const [placesBefore, placesAfter] = [placesOf('before'), placesOf('after')]
+  const beforeFirst = history.columns.findIndex(({ value }) => value.from === 'before')
+  const afterFirst = history.columns.findIndex(({ value }) => value.from === 'after')
   const straight = !predicateAt && columns.every(({ made }) => made.taken)
   const abouts = history.columns.flatMap(({ value }) =>
     value.from === 'before' || value.from === 'after' ? [] : [value.from],
   )
-  const side = (writer: RowWriter, row: PackedRow | undefined): void => {
+  const side = (writer: RowWriter, row: PackedRow | undefined, places: readonly number[]): void => {
     if (row) writePicked(writer, row, places)
     else for (let i = 0; i < places.length; i++) writer.null()
   }
@@ -99,12 +105,18 @@ export function laneHistory(plan: Lane, shaping: Shaping): LaneHistory | undefin
         if (typeof value === 'string') writer.text(value)
         else writer.null()
       }
-      side(writer, before)
-      side(writer, after)
+      if (beforeFirst < afterFirst) side(writer, before, placesBefore)
+      side(writer, after, placesAfter)
+      if (beforeFirst > afterFirst) side(writer, before, placesBefore)
     })
   }
   return {
-    target: { table: history.table, columns: history.columns, key: [] },
+    target: {
+      table: history.table,
+      columns: history.columns,
+      key: plan.files ? plan.key : [],
+      ...(plan.files?.as === 'changes' ? { files: plan.files, changes: history.columns } : {}),
+    },
     row: (event, transaction, landedAt, pack) => {
       const whole = told(event, transaction, landedAt, pack)
       if (whole) return whole
@@ -120,7 +132,8 @@ export function laneHistory(plan: Lane, shaping: Shaping): LaneHistory | undefin
         was && rows.toldBefore ? imageOf(rows.before!, parts[0] === true, transaction, landedAt) : null
       const after = is ? imageOf(rows.after!, parts[1] === true, transaction, landedAt) : null
       const untold: string[] = []
-      if (event.op === 'update' && was && !rows.toldBefore) untold.push('before')
+      // In files, the key that it had says whether it was told.
+      if (event.op === 'update' && was && !rows.toldBefore && !plan.files) untold.push('before')
       const values = history.columns.map((column): Value => {
         const { value, name } = column
         if (value.from !== 'before' && value.from !== 'after')

@@ -70,6 +70,10 @@ export class Holding {
     return keys.size > 0 && keys.has(keyText(identity))
   }
 
+  holdsAny({ index }: WorkingLane): boolean {
+    return this.differing[index]!.size > 0
+  }
+
   /** Keeps rows, before the commit that goes on without them. Throws a Failure where they would be too many. */
   async keep(rows: readonly HeldRow[]): Promise<void> {
     if (rows.length === 0) return

@@ -1,6 +1,6 @@
 /** Lands what was gathered: folded by the source's key, shaped once for each, and written with the checkpoint. */
 import type { Loss } from '@tide/core/apply/deletion-guard'
-import { IdentityFold } from '@tide/core/apply/fold'
+import { EventCount, IdentityFold } from '@tide/core/apply/fold'
 import { addCounts, type OperationCounts } from '@tide/core/apply/net-effect'
 import type { Checkpoint, Stream } from '@tide/core/checkpoint/checkpoint'
 import type { Position } from '@tide/core/position/position'
@@ -9,7 +9,7 @@ import { printName } from '@tide/core/records/dataset'
 import type { Key } from '@tide/core/records/value'
 import type { ChangeBatch, SourceHead } from '../../journal/batch.ts'
 import type { Gatherer } from './gather.ts'
-import type { HeldRow } from './holding.ts'
+import type { HeldRow, Holding } from './holding.ts'
 import { historyEffects } from './keep-history.ts'
 import type { LandingParts } from './landing-parts.ts'
 import type { FollowedLane, WorkingLane } from './lanes.ts'
@@ -115,9 +115,9 @@ class Attempt {
         const landedAt = clock()
         // The rest of a transaction may be of tables that are not ours.
         newest = transactions.at(-1)?.at ?? newest
-        const folds = await foldByLane(lanes, transactions)
+        const folds = await foldByLane(lanes, transactions, holding)
         if (!some) gatherer.readBehind(batch)
-        const shaped = this.shaping.shaped(folds, landedAt, refused)
+        const shaped = this.shaping.shaped(merged(folds), landedAt, refused)
         for (const [lane, fold] of folds) {
           counts.set(lane.index, addCounts(counts.get(lane.index), fold.counts))
           if (fold.truncate) truncated.add(lane.index)
@@ -164,9 +164,9 @@ class Attempt {
   /** By how much the lanes that let rows go become smaller. */
   private losses(counts: Landing['counts'], truncated: ReadonlySet<number>): Loss[] {
     return this.lanes.flatMap((lane): Loss[] => {
-      const { index, plan, shaper } = lane
+      const { index, plan, shaper, changesAlone } = lane
       const own = counts.get(index)
-      if (shaper.keepsDeleted || (!own && !truncated.has(index))) return []
+      if (changesAlone || shaper.keepsDeleted || (!own && !truncated.has(index))) return []
       const there = this.parts.rowsThere(lane)
       const { inserted = 0, deleted = 0 } = own ?? {}
       const rows = truncated.has(index) ? (there ?? 0) - inserted : deleted - inserted
@@ -177,14 +177,14 @@ class Attempt {
   /** Looks for the rows that are refused in what comes next: what is read at once, or all parts of a transaction. */
   async whatIsRefused(from: Position, before: Some | undefined): Promise<Some> {
     const refused: RefusedRows = before?.refused ?? new Map()
-    const { clock } = this.parts
+    const { clock, holding } = this.parts
     let batch = await this.gatherer.read(from, before?.events)
     const events = batch.transactions.reduce((sum, { events }) => sum + events.length, 0)
     for (;;) {
       const { transactions } = batch
-      const folds = await foldByLane(this.lanes, transactions)
+      const folds = await foldByLane(this.lanes, transactions, holding)
       const landedAt = clock()
-      const { effects, fetching } = this.shaping.shaped(folds, landedAt, refused, (id, why) =>
+      const { effects, fetching } = this.shaping.shaped(merged(folds), landedAt, refused, (id, why) =>
         refused.set(id, why),
       )
       const unfilled = await this.shaping.search(effects, refused)
@@ -218,20 +218,30 @@ async function nextBatch(
   }
 }
 
-function foldOf({ identityIndexes, shaper }: WorkingLane): IdentityFold {
+/** Where changes land as they are, their keys are of interest only while rows of them are held. */
+function foldOf(lane: WorkingLane, holding: Holding): EventCount {
+  const { identityIndexes, shaper, changesAlone } = lane
+  if (changesAlone && !holding.holdsAny(lane)) return new EventCount()
   return new IdentityFold(identityIndexes, shaper.keyIsIdentity ? undefined : shaper.keyBeyond)
+}
+
+/** Those of which more lands than every change. */
+function merged(folds: ReadonlyMap<WorkingLane, EventCount>): ReadonlyMap<WorkingLane, EventCount> {
+  const some = [...folds].filter(([{ changesAlone }]) => !changesAlone)
+  return some.length === folds.size ? folds : new Map(some)
 }
 
 /** In between, others get their turn: a large batch would hold the process up for longer than anybody should wait. */
 async function foldByLane(
   lanes: readonly WorkingLane[],
   transactions: readonly SourceTransaction[],
-): Promise<Map<WorkingLane, IdentityFold>> {
-  const folds = new Array<IdentityFold | undefined>(lanes.length)
+  holding: Holding,
+): Promise<Map<WorkingLane, EventCount>> {
+  const folds = new Array<EventCount | undefined>(lanes.length)
   let sinceTurn = 0
   for (const transaction of transactions) {
     for (const event of transaction.events) {
-      const fold = (folds[event.lane] ??= foldOf(lanes[event.lane]!))
+      const fold = (folds[event.lane] ??= foldOf(lanes[event.lane]!, holding))
       fold.add(event, transaction)
       if (++sinceTurn < EVENTS_IN_A_TURN) continue
       sinceTurn = 0

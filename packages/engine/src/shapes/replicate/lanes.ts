@@ -25,10 +25,12 @@ export interface WorkingLane {
   copied: ShapeCopied | undefined
   /** Undefined where no history is kept. */
   history: LaneHistory | undefined
+  /** Of what changes come to, nothing but its history lands. */
+  changesAlone: boolean
 }
 
 export function workingLane(plan: Lane, index: number, shaping: Shaping): WorkingLane {
-  const { source, target, reads, identity, writes, key } = plan
+  const { source, target, reads, identity, writes, key, files, history } = plan
   const column = writes.find(({ value }) => value.from === 'origin')
   return {
     index,
@@ -39,12 +41,15 @@ export function workingLane(plan: Lane, index: number, shaping: Shaping): Workin
       columns: writes,
       key,
       ...(column ? { part: { column: column.name, value: shaping.origin } } : {}),
+      ...(files ? { files } : {}),
+      ...(files?.as === 'changes' ? { changes: history!.columns } : {}),
     },
     identityIndexes: identity.map(name => reads.findIndex(column => column.name === name)),
     shaper: laneShaper(plan, shaping),
     movesEvery: plan.scope ? moves(plan.scope, reads) : undefined,
     copied: copiedShaper(plan, shaping),
     history: laneHistory(plan, shaping),
+    changesAlone: files?.as === 'changes',
   }
 }
 

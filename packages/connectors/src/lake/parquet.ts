@@ -1,0 +1,116 @@
+/** Parquet files, made by DuckDB of rows that are put aside as CSV. */
+import type { LandedFiles } from '@tide/core/definition/files'
+import type { Column } from '@tide/core/records/column'
+import { randomUUID } from 'node:crypto'
+import { createReadStream } from 'node:fs'
+import { open, rm, type FileHandle } from 'node:fs/promises'
+import { join } from 'node:path'
+import { turnFields } from '../csv-fields.ts'
+import { duckdbFailure } from '../duckdb/errors.ts'
+import { LineMeter } from '../duckdb/line-meter.ts'
+import { listTurn } from '../duckdb/lists.ts'
+import { ident, literal, readCsv } from '../duckdb/sql.ts'
+import type { LakeEngine } from './engine.ts'
+
+/** A row is in memory whole while it is turned. */
+const LARGEST_ROW_BYTES = 120 * 2 ** 20
+const ROWS_IN_A_GROUP = 100_000
+
+export interface MakingParquet {
+  /** Of the CSV so far. */
+  readonly bytes: number
+  /** Whole lines. */
+  csv(lines: Uint8Array): Promise<void>
+  /** Makes the file and hands its bytes on. */
+  finish(store: (body: AsyncIterable<Uint8Array>) => Promise<void>): Promise<void>
+  abort(): Promise<void>
+}
+
+export class Parquet {
+  private readonly engine: LakeEngine
+  private readonly where: string
+
+  constructor(engine: LakeEngine, where: string) {
+    this.engine = engine
+    this.where = where
+  }
+
+  begin(columns: readonly Column[], compress: LandedFiles['compress']): MakingParquet {
+    return new Making(this.engine, this.where, columns, compress)
+  }
+}
+
+class Making implements MakingParquet {
+  bytes = 0
+  private readonly engine: LakeEngine
+  private readonly where: string
+  private readonly columns: readonly Column[]
+  private readonly compress: LandedFiles['compress']
+  private readonly name = randomUUID()
+  private readonly meter = new LineMeter(LARGEST_ROW_BYTES)
+  private file: FileHandle | undefined
+  private readonly turns
+
+  constructor(
+    engine: LakeEngine,
+    where: string,
+    columns: readonly Column[],
+    compress: LandedFiles['compress'],
+  ) {
+    this.engine = engine
+    this.where = where
+    this.columns = columns
+    this.compress = compress
+    const nowhere = { namespace: '', name: where }
+    this.turns = columns.map(column => listTurn(nowhere, column))
+  }
+
+  async csv(lines: Uint8Array): Promise<void> {
+    const turned = this.turns.some(turn => turn) ? turnFields([lines], this.turns) : [lines]
+    for await (const part of turned) {
+      if (!this.file) {
+        this.file = await open(await this.at('csv'), 'wx')
+        // DuckDB takes a mark at the beginning of a file for none of its first value, which may begin with one.
+        await this.file.write(Buffer.from('\ufeff'))
+      }
+      this.meter.take(Buffer.from(part.buffer, part.byteOffset, part.byteLength))
+      await this.file.write(part)
+      this.bytes += part.length
+    }
+  }
+
+  async finish(store: (body: AsyncIterable<Uint8Array>) => Promise<void>): Promise<void> {
+    const [csv, made] = [await this.at('csv'), await this.at('parquet')]
+    this.file ??= await open(csv, 'wx')
+    await this.file.close()
+    const { bytes, longest: longestLine } = this.meter
+    const { read, select } = readCsv({ file: csv, bytes, longestLine }, this.columns)
+    const list = select.map((expression, i) => `${expression} AS ${ident(this.columns[i]!.name)}`).join(', ')
+    const compression = this.compress === 'none' ? 'uncompressed' : this.compress
+    try {
+      await this.engine.with(connection =>
+        connection.run(
+          `COPY (SELECT ${list} FROM ${read}) TO ${literal(made)} (FORMAT parquet, COMPRESSION ${compression}, ROW_GROUP_SIZE ${ROWS_IN_A_GROUP})`,
+        ),
+      )
+      await store(createReadStream(made))
+    } catch (thrown) {
+      throw duckdbFailure(thrown, this.where)
+    } finally {
+      await this.remove()
+    }
+  }
+
+  async abort(): Promise<void> {
+    await this.file?.close().catch(() => {})
+    await this.remove()
+  }
+
+  private async remove(): Promise<void> {
+    for (const end of ['csv', 'parquet']) await rm(await this.at(end), { force: true })
+  }
+
+  private async at(end: string): Promise<string> {
+    return join(await this.engine.staging(), `${this.name}.${end}`)
+  }
+}

@@ -1,0 +1,40 @@
+/** An open lake, wherever its files are. */
+import type { TargetProfile } from '@tide/core/plan/input'
+import { duckdbColumn } from '@tide/core/shape/duckdb'
+import { duckdbHolds } from '@tide/core/shape/duckdb-holds'
+import type { Session } from '../contract/session.ts'
+import { LakeEngine } from './engine.ts'
+import type { ObjectStore } from './object-store.ts'
+import { Parquet } from './parquet.ts'
+import { LakeReader } from './read.ts'
+import { LakeTarget } from './target.ts'
+
+const PROFILE: TargetProfile = {
+  // What is no letter takes three characters of a path, of which each part has 255.
+  naming: { fold: 'none', allowed: 'any', maxLength: 120, maxBytes: 120 },
+  typeOf: duckdbColumn,
+  nameKey: name => name,
+  holdsOf: duckdbHolds,
+  needsKey: 'none',
+  keepsOthers: false,
+  lake: true,
+}
+
+/** `readable`: folders of this machine that its files are in. */
+export function lakeSession(store: ObjectStore, readable: readonly string[]): Session {
+  const engine = new LakeEngine(readable)
+  const reader = new LakeReader(store, engine)
+  return {
+    catalogue: () => reader.catalogue(),
+    preview: (table, limits) => reader.preview(table, limits),
+    count: table => reader.count(table),
+    row: (table, key) => reader.row(table, key),
+    query: (sql, limits) => reader.query(sql, limits),
+    stream: (sql, limits) => reader.queryRows(sql, limits),
+    target: new LakeTarget(store, new Parquet(engine, store.where), PROFILE),
+    close: async () => {
+      await engine.close()
+      await store.close()
+    },
+  }
+}
