@@ -6,7 +6,8 @@ import { createHmac } from 'node:crypto'
 import { join } from 'node:path'
 import { mariadbDialect } from './dialects.ts'
 import { MASK_KEY, type Following } from './following.ts'
-import { HEX, renderingOf, type Rendering, type SystemKind } from './render.ts'
+import { rowsOfFiles } from './change-files.ts'
+import { HEX, renderedBy, renderingOf, type Rendering, type SystemKind, type TargetName } from './render.ts'
 import type { BuiltTable } from './script.ts'
 import type { Source } from './source.ts'
 import { CURSOR, PLAIN_SETTINGS, plainClient, TARGET_DATABASE, type Systems } from './systems.ts'
@@ -24,15 +25,15 @@ export async function compare(
     const table = tables.find(({ name }) => name === lane.source.name)!
     const columns = lane.writes.filter(column => ![undefined, CURSOR].includes(sourceOf(column)))
     const target = identOf(following.target)
+    const kind = renderedBy(following.target)
     const renderings = columns.map(column => {
       const name = sourceOf(column)!
-      if (column.value.from === 'retyped')
-        return asNumber(source, following.target, name, target(column.name))
+      if (column.value.from === 'retyped') return asNumber(source, kind, name, target(column.name))
       if (['masked', 'computed', 'cut'].includes(column.value.from))
-        return asHex(source, following.target, table, name, target(column.name))
+        return asHex(source, kind, table, name, target(column.name))
       return renderingOf(
         source.kind,
-        following.target,
+        kind,
         specOf(table, name),
         source.dialect.ident(name),
         column,
@@ -141,7 +142,7 @@ function specOf(table: BuiltTable, name: string): TypeSpec {
   return generated ? COMPUTED : spec
 }
 
-export const identOf = (kind: SystemKind) =>
+export const identOf = (kind: TargetName) =>
   kind === 'mariadb' ? mariadbDialect.ident : (name: string) => `"${name.replaceAll('"', '""')}"`
 
 function normal(rows: (string | null)[][], renderings: readonly Rendering[]): string[] {
@@ -165,10 +166,11 @@ function differ(here: string[], there: string[]): string {
 
 export async function targetRows(
   systems: Systems,
-  kind: SystemKind,
+  kind: TargetName,
   folder: string,
   sql: string,
 ): Promise<(string | null)[][]> {
+  if (kind === 'folder') return rowsOfFiles(join(folder, 'lake'), sql)
   if (kind === 'duckdb') {
     const instance = await DuckDBInstance.create(join(folder, 'warehouse.duckdb'), { threads: '1' })
     const connection = await instance.connect()

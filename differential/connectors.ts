@@ -1,10 +1,11 @@
 /** Connections as the application opens them. */
 import { duckdb } from '../packages/connectors/src/duckdb/connector.ts'
+import { folder as filesFolder } from '../packages/connectors/src/folder/connector.ts'
 import { mariadb } from '../packages/connectors/src/mariadb/connector.ts'
 import { postgres } from '../packages/connectors/src/postgres/connector.ts'
 import type { Session } from '../packages/connectors/src/contract/session.ts'
 import { join } from 'node:path'
-import type { SystemKind } from './render.ts'
+import type { TargetName } from './render.ts'
 import { CURSOR, TARGET_DATABASE, type SourceName, type Systems } from './systems.ts'
 
 export function openSource(
@@ -32,10 +33,12 @@ export function openSource(
 }
 
 /** `folder`: where the warehouse file is. */
-export function openTarget(systems: Systems, kind: SystemKind, folder: string): Promise<Session> {
+export function openTarget(systems: Systems, kind: TargetName, folder: string): Promise<Session> {
   switch (kind) {
     case 'duckdb':
       return duckdb.open({ path: join(folder, 'warehouse.duckdb') })
+    case 'folder':
+      return filesFolder.open({ path: join(folder, 'lake') })
     case 'mariadb':
       return mariadb.open({ ...systems.mariadb.config })
     case 'postgres':

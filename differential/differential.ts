@@ -5,7 +5,7 @@
 import { parseArgs } from 'node:util'
 import { differential, TARGETS } from './run.ts'
 import { SOURCES, type SourceName } from './systems.ts'
-import type { SystemKind } from './render.ts'
+import type { TargetName } from './render.ts'
 
 const { values } = parseArgs({
   options: {
@@ -32,7 +32,7 @@ function chosen<T extends string>(
   return (names as T[] | undefined) ?? all
 }
 
-const targets = chosen<SystemKind>('target', TARGETS, values.target)
+const targets = chosen<TargetName>('target', TARGETS, values.target)
 const sources = chosen<SourceName>('source', SOURCES, values.source)
 const seed = Number(values.seed)
 say(`seed ${seed}`)

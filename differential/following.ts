@@ -17,12 +17,12 @@ import { MemoryHeld } from '../packages/engine/tests/memory-held.ts'
 import { MemoryVerifications } from '../packages/engine/tests/memory-verifications.ts'
 import { MemoryStore } from '../packages/engine/tests/memory-store.ts'
 import { rowPair } from '../packages/server/src/row-pair.ts'
-import type { SystemKind } from './render.ts'
+import type { TargetName } from './render.ts'
 
 const FOLLOWS_WITHIN_MS = 30_000
 
 export interface Outcome {
-  target: SystemKind
+  target: TargetName
   result: 'same' | 'different' | 'refused'
   detail: string
 }
@@ -43,7 +43,7 @@ export const MASK_KEY = new Uint8Array(32).fill(7)
 export const STATUS = 'tide'
 
 export class Following {
-  readonly target: SystemKind
+  readonly target: TargetName
   readonly plan: Plan
   readonly verifications = new MemoryVerifications()
   private readonly store: MemoryStore
@@ -52,7 +52,7 @@ export class Following {
   private running: Promise<void> | undefined
 
   constructor(
-    target: SystemKind,
+    target: TargetName,
     from: string,
     plan: Plan,
     journals: JournalKeepers,
@@ -69,7 +69,9 @@ export class Following {
       to: target,
       targetSchema: from,
       tables: [],
-      status: STATUS,
+      ...(target === 'folder'
+        ? { files: { format: 'parquet' as const }, speed: { waits: 0.05 } }
+        : { status: STATUS }),
       // What the target does not take stops it, so that it is seen.
       held: { most: 0 },
       guard: { percent: 100 },
@@ -254,7 +256,8 @@ export class Following {
         const lost = !atSource ? 'source' : !atTarget && lane.scope === null ? 'target' : undefined
         if (lost)
           return `Rows: ${lane.target.name} ${lost} does not find the row with ${JSON.stringify(last.key).slice(0, 200)}`
-        const foreseen = await this.foreseen(lane, last.key, use)
+        // Of files, each change is a row.
+        const foreseen = this.target !== 'folder' && (await this.foreseen(lane, last.key, use))
         if (foreseen) return foreseen
         const odd = atTarget ? fields.find(({ same }) => !same) : undefined
         if (odd)

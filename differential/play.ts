@@ -16,7 +16,7 @@ import { STATUS, Following, surroundings, type Outcome } from './following.ts'
 import { statusAgrees } from './status.ts'
 import { historyAgrees } from './history.ts'
 import type { Told } from './life.ts'
-import type { SystemKind } from './render.ts'
+import type { TargetName } from './render.ts'
 import { madeBefore } from './before.ts'
 import { chance } from './chance.ts'
 import { isAddedTo, shapingOf } from './shaping.ts'
@@ -35,14 +35,14 @@ export async function play(
   one: DifferentialCase,
   systems: Systems,
   sourceName: SourceName,
-  targets: readonly SystemKind[],
+  targets: readonly TargetName[],
 ): Promise<Played> {
   const name = `d${process.pid}x${++cases}`
   const folder = mkdtempSync(join(tmpdir(), 'constant-tide-differential-'))
   const source = await Source.open(systems, sourceName, name)
   const told: Told = { script: [], done: 0, refused: new Map() }
   const open = (id: string): Promise<Session> =>
-    id === name ? source.session() : openTarget(systems, id as SystemKind, folder)
+    id === name ? source.session() : openTarget(systems, id as TargetName, folder)
   const connections = { open, describe: async () => undefined }
   const journals = new JournalKeepers(
     join(folder, 'journal'),
@@ -58,14 +58,14 @@ export async function play(
     const outcomes: Outcome[] = []
     const phase = (n: number) => source.live(script, n, name, told)
     await phase(0)
-    const planned = (target: SystemKind) =>
+    const planned = (target: TargetName) =>
       planFor(target, open, source, catalogue.datasets, tables, `${name}_there`, one.shaping)
     for (const target of targets) {
       const first = await planned(target)
       if (first.refusal) outcomes.push({ target, result: 'refused', detail: first.refusal })
       if (first.plan.lanes.length === 0) continue
       let { plan } = first
-      if (isAddedTo(one.shaping)) {
+      if (isAddedTo(one.shaping) && target !== 'folder') {
         const { profile } = await withSession(open, target, async session => session.target!)
         const before = madeBefore(plan, profile, chance(one.shaping))
         const copied = new Following(target, name, before, journals, connections, `${name}_${target}_before`)
@@ -85,6 +85,10 @@ export async function play(
       }
       following.push(new Following(target, name, plan, journals, connections))
     }
+    const others = async (one: Following, compared: () => Promise<string>) =>
+      (await agreement(systems, one, folder, compared)) ||
+      (await historyAgrees(systems, one, folder)) ||
+      statusAgrees(systems, one, folder)
     for (const one of following) one.begin()
     // What is deleted before the start stays in tables that are added to.
     if (isAddedTo(one.shaping)) await Promise.all(following.map(one => one.until(() => one.captures)))
@@ -113,12 +117,8 @@ export async function play(
       const rows = await one.rowsAgree(open)
       await one.halt()
       const compared = () => compare(systems, source, tables, one, folder)
-      const detail =
-        rows ||
-        (await compared()) ||
-        (await agreement(systems, one, folder, compared)) ||
-        (await historyAgrees(systems, one, folder)) ||
-        (await statusAgrees(systems, one, folder))
+      const files = one.target === 'folder'
+      const detail = rows || (await compared()) || (!files && (await others(one, compared))) || ''
       outcomes.push({ target: one.target, result: detail ? 'different' : 'same', detail })
     }
     return { outcomes, told }
@@ -175,7 +175,7 @@ async function setUp(source: Source, { tables, setup }: Script, told: Told): Pro
 }
 
 async function planFor(
-  target: SystemKind,
+  target: TargetName,
   open: (id: string) => Promise<Session>,
   source: Source,
   datasets: readonly Dataset[],
@@ -201,7 +201,9 @@ async function planFor(
         tables: chosen.map(name => ({ namespace: source.namespace, name })),
         targetSchema,
         ...shaped,
-        status: STATUS,
+        ...(target === 'folder'
+          ? { files: { format: 'parquet' as const }, deletes: 'remove' as const }
+          : { status: STATUS }),
         there: { rows: 'add', structure: 'add what is missing' },
         origins: [{ tag: '', sameKind: target === source.kind, source: datasets }],
         target: there.datasets,

@@ -6,6 +6,10 @@ import type { Column } from '@tide/core/records/column'
 import type { Family, TypeSpec } from './types.ts'
 
 export type SystemKind = 'postgres' | 'mariadb' | 'duckdb'
+/** What is followed into; of the change files in a folder DuckDB makes tables. */
+export type TargetName = SystemKind | 'folder'
+
+export const renderedBy = (target: TargetName): SystemKind => (target === 'folder' ? 'duckdb' : target)
 
 /** How a column is printed at the source and at the target, and what of the printed texts is compared. */
 export interface Rendering {

@@ -3,17 +3,17 @@ import fc from 'fast-check'
 import { differentialCase, type DifferentialCase } from './case.ts'
 import type { Outcome } from './following.ts'
 import { play } from './play.ts'
-import type { SystemKind } from './render.ts'
+import type { TargetName } from './render.ts'
 import { startSystems, type SourceName, type Systems } from './systems.ts'
 
-export const TARGETS: readonly SystemKind[] = ['duckdb', 'postgres', 'mariadb']
+export const TARGETS: readonly TargetName[] = ['duckdb', 'postgres', 'mariadb', 'folder']
 
 export interface DifferentialOptions {
   /** Lives that are played; each gives a case for each target. */
   lives: number
   seed: number
   sources: readonly SourceName[]
-  targets: readonly SystemKind[]
+  targets: readonly TargetName[]
   atOnce: number
   /** How long a case that differs may be shrunk. */
   shrinkMs: number

@@ -31,7 +31,11 @@ beforeAll(async () => {
 }, 120_000)
 afterAll(() => systems?.close())
 
-const definitionOf = (name: string, files: Definition['files'], more: Partial<Definition> = {}): Definition => ({
+const definitionOf = (
+  name: string,
+  files: Definition['files'],
+  more: Partial<Definition> = {},
+): Definition => ({
   version: 2,
   shape: 'replicate',
   name,
@@ -77,9 +81,15 @@ test('JSON Lines, read by the loop of the guide, are the table as it is', async 
     expect(readByTheGuide(folder)).toEqual(expectedOf(now))
     return true
   }, 20)
-  await systems.inPostgres('alder', `TRUNCATE site.beds; INSERT INTO site.beds (id, name) VALUES (7, 'seven')`)
+  await systems.inPostgres(
+    'alder',
+    `TRUNCATE site.beds; INSERT INTO site.beds (id, name) VALUES (7, 'seven')`,
+  )
   await eventually(() => Promise.resolve(Object.keys(readByTheGuide(folder)).length === 1), 20)
-  const [row] = await systems.ask('lake', `SELECT count(*), max(change_number) FROM as_json.beds WHERE change_operation = 'truncate'`)
+  const [row] = await systems.ask(
+    'lake',
+    `SELECT count(*), max(change_number) FROM as_json.beds WHERE change_operation = 'truncate'`,
+  )
   expect(row).toEqual(['1', '0'])
   await call(url, 'POST', `/pipelines/${id}/stop`)
 }, 90_000)

@@ -19,9 +19,7 @@ export function readByTheGuide(folder: string): Record<string, Rows> {
     const table = join(place, 'table.json')
     execFileSync(process.execPath, [script, folder, table])
     const { rows } = JSON.parse(readFileSync(table, 'utf8')) as { rows: Record<string, Rows> }
-    return Object.fromEntries(
-      Object.values(rows).map(({ id, seen: _seen, ...row }) => [String(id), row]),
-    )
+    return Object.fromEntries(Object.values(rows).map(({ id, seen: _seen, ...row }) => [String(id), row]))
   } finally {
     rmSync(place, { recursive: true, force: true })
   }

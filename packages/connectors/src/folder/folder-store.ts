@@ -137,7 +137,8 @@ export class FolderStore implements ObjectStore {
     if (this.made.has(folder)) return
     const first = await mkdir(folder, { recursive: true })
     // Each new folder is an entry of the one above.
-    if (first) for (let at = folder; at.length >= first.length; at = dirname(at)) await syncFolder(dirname(at))
+    if (first)
+      for (let at = folder; at.length >= first.length; at = dirname(at)) await syncFolder(dirname(at))
     this.made.add(folder)
   }
 

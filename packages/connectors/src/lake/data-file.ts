@@ -101,8 +101,7 @@ class TextFile implements OpenDataFile {
     columns: readonly Column[],
   ) {
     this.stored = stored
-    this.writer =
-      format === 'csv' ? new CsvLines(columns) : new JsonLinesWriter(columns, 2 * PART_BYTES)
+    this.writer = format === 'csv' ? new CsvLines(columns) : new JsonLinesWriter(columns, 2 * PART_BYTES)
     this.stream = zipped ? createGzip({ level: 1 }) : new PassThrough()
     this.written = stored.put(this.stream).catch((thrown: unknown) => {
       this.failed = { thrown }

@@ -9,7 +9,7 @@ import { duckdbFailure } from '../duckdb/errors.ts'
 import type { DuckdbConnection } from '../duckdb/host.ts'
 import { query, queryRows } from '../duckdb/read.ts'
 import { readRow } from '../duckdb/rows.ts'
-import { ident, tableName } from '../duckdb/sql.ts'
+import { ident, literal, tableName } from '../duckdb/sql.ts'
 import type { LakeEngine } from './engine.ts'
 import { LocalFiles } from './local-files.ts'
 import type { ObjectStore } from './object-store.ts'
@@ -34,7 +34,10 @@ export class LakeReader {
     const tables = await this.tables.all()
     const datasets = tables.map(({ newest, schema }): Dataset => {
       const { rows, bytes } = newest.total
-      const fields = schema.columns.map(column => ({ ...column, nullable: !schema.key.includes(column.name) }))
+      const fields = schema.columns.map(column => ({
+        ...column,
+        nullable: !schema.key.includes(column.name),
+      }))
       return { ...schema.table, kind: 'table', fields, key: [], rows, rowsExact: true, bytes }
     })
     return { schemas: [...new Set(datasets.map(({ namespace }) => namespace))], datasets }
@@ -44,11 +47,14 @@ export class LakeReader {
   async preview(name: DatasetName, limits: QueryLimits): Promise<Grid> {
     const table = await this.tables.of(name)
     const groups = await this.tables.groups(table, limits.maxRows)
-    return this.locally(groups.flatMap(({ paths }) => paths), (connection, at) => {
-      const rows = `SELECT *, row_number() OVER () AS ${ORDER} FROM (${selectFrom(groups, table.schema, at)})`
-      const sql = `SELECT * EXCLUDE (${ORDER}) FROM (${rows}) ORDER BY ${ORDER} DESC LIMIT ${limits.maxRows}`
-      return connection.question(sql, limits)
-    }).then(grid => ({ ...grid, total: table.newest.total.rows }))
+    return this.locally(
+      groups.flatMap(({ paths }) => paths),
+      (connection, at) => {
+        const rows = `SELECT *, row_number() OVER () AS ${ORDER} FROM (${selectFrom(groups, table.schema, at)})`
+        const sql = `SELECT * EXCLUDE (${ORDER}) FROM (${rows}) ORDER BY ${ORDER} DESC LIMIT ${limits.maxRows}`
+        return connection.question(sql, limits)
+      },
+    ).then(grid => ({ ...grid, total: table.newest.total.rows }))
   }
 
   async count(name: DatasetName): Promise<number> {
@@ -60,18 +66,32 @@ export class LakeReader {
     const table = await this.tables.of(asked.dataset)
     const groups = await this.tables.groups(table)
     const { columns } = table.schema
-    // What the change of a table says of itself comes before its own columns.
-    if (!columns.some(({ name }) => name === 'change_operation')) return null
-    return this.locally(groups.flatMap(({ paths }) => paths), async (connection, at) => {
-      const numbered = `SELECT *, row_number() OVER () AS ${ORDER} FROM (${selectFrom(groups, table.schema, at)})`
-      const by = asked.key.map(ident).join(', ')
-      const newest = `SELECT * FROM (${numbered}) WHERE change_operation <> 'truncate'
-        QUALIFY row_number() OVER (PARTITION BY ${by} ORDER BY ${ORDER} DESC) = 1`
-      const there = `SELECT * EXCLUDE (${ORDER}) FROM (${newest}) WHERE change_operation NOT IN ('delete', 'out of scope')`
-      const view = { namespace: 'temp', name: 'rows_as_they_are' }
-      await connection.run(`CREATE OR REPLACE TEMP VIEW ${ident(view.name)} AS ${there}`)
-      return readRow(connection, { ...asked, dataset: view }, key)
-    })
+    const untold = 'change_not_told'
+    if (!columns.some(({ name }) => name === untold)) return null
+    return this.locally(
+      groups.flatMap(({ paths }) => paths),
+      async (connection, at) => {
+        const numbered = `SELECT *, row_number() OVER () AS ${ORDER} FROM (${selectFrom(groups, table.schema, at)})`
+        const by = asked.key.map(ident).join(', ')
+        // What a change does not tell is as the one before has told it.
+        const told = asked.columns
+          .filter(({ name }) => !asked.key.includes(name))
+          .map(({ name }) => {
+            const tells = `NOT coalesce(list_contains(CAST(${untold} AS VARCHAR[]), ${literal(name)}), false)`
+            return `, arg_max({'v': ${ident(name)}}, ${ORDER}) FILTER (${tells})['v'] AS ${ident(name)}`
+          })
+        const there = `SELECT ${by}${told.join('')} FROM (${numbered})
+          WHERE change_operation IN ('copy', 'insert', 'update', 'into scope') GROUP BY ${by}`
+        const newest = `SELECT ${by}, max(${ORDER}) AS ${ORDER} FROM (${numbered}) WHERE change_operation IN ('copy', 'insert', 'update', 'into scope') GROUP BY ${by}`
+        const before = asked.key.map(name => `${ident(`before_${name}`)}`)
+        const same = asked.key.map((name, i) => `gone.${before[i]} = newest.${ident(name)}`).join(' AND ')
+        const gone = `SELECT 1 FROM (${numbered}) gone WHERE gone.${ORDER} > newest.${ORDER} AND (change_operation = 'truncate' OR (${same}))`
+        const left = `SELECT rows.* FROM (${there}) rows JOIN (${newest}) newest USING (${by}) WHERE NOT EXISTS (${gone})`
+        const view = { namespace: 'temp', name: 'rows_as_they_are' }
+        await connection.run(`CREATE OR REPLACE TEMP TABLE ${ident(view.name)} AS ${left}`)
+        return readRow(connection, { ...asked, dataset: view }, key)
+      },
+    )
   }
 
   async query(sql: string, limits: QueryLimits): Promise<Grid> {

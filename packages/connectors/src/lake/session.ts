@@ -1,7 +1,7 @@
 /** An open lake, wherever its files are. */
 import type { TargetProfile } from '@tide/core/plan/input'
-import { duckdbColumn } from '@tide/core/shape/duckdb'
 import { duckdbHolds } from '@tide/core/shape/duckdb-holds'
+import { lakeColumn } from '@tide/core/shape/lake'
 import type { Session } from '../contract/session.ts'
 import { LakeEngine } from './engine.ts'
 import type { ObjectStore } from './object-store.ts'
@@ -12,7 +12,7 @@ import { LakeTarget } from './target.ts'
 const PROFILE: TargetProfile = {
   // What is no letter takes three characters of a path, of which each part has 255.
   naming: { fold: 'none', allowed: 'any', maxLength: 120, maxBytes: 120 },
-  typeOf: duckdbColumn,
+  typeOf: lakeColumn,
   nameKey: name => name,
   holdsOf: duckdbHolds,
   needsKey: 'none',

@@ -62,20 +62,11 @@ export class LakeTarget implements TargetSide {
     return Promise.resolve() // a table is there with its first file
   }
 
-  change(
-    steps: readonly PrepareStep[],
-    again: readonly TargetLane[],
-    checkpoint: Checkpoint,
-  ): Promise<void> {
+  change(steps: readonly PrepareStep[], again: readonly TargetLane[], checkpoint: Checkpoint): Promise<void> {
     return this.turns.run(() => this.publish(checkpoint, again, steps))
   }
 
-  async load(
-    lane: TargetLane,
-    { csv }: CopyRange,
-    _again: boolean,
-    commit: CommitLoad,
-  ): Promise<void> {
+  async load(lane: TargetLane, { csv }: CopyRange, _again: boolean, commit: CommitLoad): Promise<void> {
     const landedAt = new Date().toISOString()
     const writer = this.writer(lane, 'copy')
     let attempted = false

@@ -63,7 +63,7 @@ export class ChangeRows {
       this.columns.forEach(({ value: { from } }, i) => {
         if (from === 'operation') writer.text(operation)
         else if (from === 'landed at') writer.text(canonicalMoment(landedAt)!)
-        else if (from === 'not told' && untold.length > 0) writer.text(untold.join(', '))
+        else if (from === 'not told' && untold.length > 0) writer.text(JSON.stringify(untold))
         else if (from === 'after' || from === 'before') value(writer, i)
         else writer.null()
       })

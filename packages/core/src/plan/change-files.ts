@@ -19,7 +19,7 @@ const ABOUT = [
   ['change_transaction', TEXT, 'transaction'],
   ['change_position', TEXT, 'position'],
   ['change_number', NUMBER, 'number'],
-  ['change_not_told', TEXT, 'not told'],
+  ['change_not_told', { kind: 'json' }, 'not told'],
 ] as const satisfies [string, LogicalType, HistoryColumn['value']['from']][]
 
 /** An example of a moment, to show what a template makes. */
@@ -92,17 +92,17 @@ export function planFiles(lanes: readonly Lane[], input: PlanInput, notes: PlanN
 
 function columnsOf(lane: Lane, before: boolean, { profile }: PlanInput): HistoryColumn[] {
   const made = madeColumns(lane, { origin: '', hash: text => text })
-  const values = lane.writes.filter((_, i) => made[i]!.ofRow)
+  const ofRow = lane.writes.filter((_, i) => made[i]!.ofRow)
   const about = ABOUT.map(([name, type, from]): HistoryColumn => {
     const { native } = profile.typeOf({ type, nativeType: '', sameKind: false, keyParts: 0 })
     return { name, type, nativeType: native, nullable: true, value: { from } }
   })
-  const side = (from: 'before' | 'after', prefix: string, some: typeof values) =>
+  const side = (from: 'before' | 'after', prefix: string, some: typeof lane.writes) =>
     some.map(({ name, type, nativeType }): HistoryColumn => {
       const value = { from, column: name }
       return { name: `${prefix}${name}`, type, nativeType, nullable: true, value }
     })
   // Which row it was is always told.
-  const told = before ? values : values.filter(({ name }) => lane.key.includes(name))
-  return [...about, ...side('after', '', values), ...side('before', 'before_', told)]
+  const told = before ? ofRow : ofRow.filter(({ name }) => lane.key.includes(name))
+  return [...about, ...side('after', '', lane.writes), ...side('before', 'before_', told)]
 }

@@ -42,7 +42,12 @@ export function tableStep(
   step: 'create table' | 'replace table',
 ): PrepareStep {
   const written = files?.as === 'changes' ? history!.columns : writes
-  const columns = written.map(({ name, type, nativeType, nullable }) => ({ name, type, nativeType, nullable }))
+  const columns = written.map(({ name, type, nativeType, nullable }) => ({
+    name,
+    type,
+    nativeType,
+    nullable,
+  }))
   return { step, table, columns, key, ...(files ? { files } : {}) }
 }
 

@@ -55,10 +55,11 @@ export function laneHistory(plan: Lane, shaping: Shaping): LaneHistory | undefin
   const imageOf = (
     row: readonly Value[],
     whole: boolean,
+    op: ChangeEvent['op'],
     transaction: SourceTransaction,
     landedAt: string,
   ): Image => {
-    const coming = { op: 'update' as const, committedAt: transaction.at, position: null, landedAt }
+    const coming = { op, committedAt: transaction.at, position: transaction.start, landedAt }
     const values = new Map<string, Value>()
     for (const { name, made } of columns) {
       if (!whole && !plan.key.includes(name)) continue
@@ -129,8 +130,10 @@ export function laneHistory(plan: Lane, shaping: Shaping): LaneHistory | undefin
       const operation =
         event.op !== 'update' || was === is || !outside ? event.op : is ? 'into scope' : 'out of scope'
       const before =
-        was && rows.toldBefore ? imageOf(rows.before!, parts[0] === true, transaction, landedAt) : null
-      const after = is ? imageOf(rows.after!, parts[1] === true, transaction, landedAt) : null
+        was && rows.toldBefore
+          ? imageOf(rows.before!, parts[0] === true, event.op, transaction, landedAt)
+          : null
+      const after = is ? imageOf(rows.after!, parts[1] === true, event.op, transaction, landedAt) : null
       const untold: string[] = []
       // In files, the key that it had says whether it was told.
       if (event.op === 'update' && was && !rows.toldBefore && !plan.files) untold.push('before')
@@ -144,7 +147,8 @@ export function laneHistory(plan: Lane, shaping: Shaping): LaneHistory | undefin
         return found ?? null
       })
       const place = history.columns.findIndex(({ value }) => value.from === 'not told')
-      values[place] = untold.length > 0 ? untold.join(', ') : null
+      const said = plan.files ? JSON.stringify(untold) : untold.join(', ')
+      values[place] = untold.length > 0 ? said : null
       return packRow(values)
     },
   }
