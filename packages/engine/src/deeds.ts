@@ -54,6 +54,21 @@ export class Deeds {
     await this.engine.look()
   }
 
+  /** What has come lands, and waits for no more. */
+  async landNow(id: string): Promise<void> {
+    const record = await this.engine.record(id)
+    const following = runsOf(record).filter(({ state }) => state === 'Following')
+    if (following.length === 0)
+      throw new Failure(
+        'refused',
+        `“${record.definition.name}” does not follow just now.`,
+        'Continue it; what has come lands then.',
+      )
+    for (const run of following) await this.ask(run.id, { kind: 'land now' })
+    await this.engine.say(id, 'What waits is to land now.')
+    await this.engine.look()
+  }
+
   /** Empties the tables of these lanes (all, when none is named) and copies them again. */
   async recopy(id: string, lanes: number[]): Promise<void> {
     const record = await this.engine.record(id)

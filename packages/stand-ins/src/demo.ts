@@ -8,6 +8,15 @@ export type DemoSite = Pick<Site, 'name' | 'access' | 'screen'>
 export interface DemoPlace {
   server: string
   warehouse: string
+  /** The folder of the lake. */
+  lake: string
+  bucket: BucketAccess
+}
+
+/** How the stand-in bucket is reached, and where its screen is. */
+export interface BucketAccess {
+  config: Record<string, string>
+  screen: string
 }
 
 interface Named {
@@ -16,7 +25,10 @@ interface Named {
 }
 
 /** Makes what the demo begins with, unless somebody has made connections already. */
-export async function setUpDemo(sites: readonly DemoSite[], { server, warehouse }: DemoPlace): Promise<void> {
+export async function setUpDemo(
+  sites: readonly DemoSite[],
+  { server, warehouse, lake, bucket }: DemoPlace,
+): Promise<void> {
   const present = await call<Named[]>(server, 'GET', '/connections')
   if (present.length > 0) return
   const from: { connection: string; tag: string }[] = []
@@ -33,6 +45,28 @@ export async function setUpDemo(sites: readonly DemoSite[], { server, warehouse 
     kind: 'duckdb',
     config: { path: warehouse, fold: 'upper', allowed: 'word', maxLength: 63 },
   })
+  const files = await call<Named>(server, 'POST', '/connections', {
+    name: 'growers_lake',
+    kind: 'folder',
+    config: { path: lake },
+  })
+  await call(server, 'POST', '/connections', {
+    name: 'growers_bucket',
+    kind: 'bucket',
+    config: { ...bucket.config, screen: bucket.screen },
+  })
+  const readings = await call<Named>(server, 'POST', '/pipelines', {
+    version: 2,
+    shape: 'replicate',
+    name: 'Readings as change files, every minute',
+    from: from[0]!.connection,
+    to: files.id,
+    targetSchema: 'alderbank',
+    tables: [{ namespace: 'nursery', name: 'readings' }],
+    files: { format: 'parquet', folders: 'date={date}' },
+    speed: { waits: 60 },
+  })
+  await call(server, 'POST', `/pipelines/${readings.id}/start`)
   const pipeline = await call<Named>(server, 'POST', '/pipelines', {
     version: 2,
     shape: 'replicate',

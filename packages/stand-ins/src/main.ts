@@ -7,6 +7,7 @@ import { fork, type ChildProcess } from 'node:child_process'
 import { join, resolve } from 'node:path'
 import { fileURLToPath } from 'node:url'
 import { Worker } from 'node:worker_threads'
+import { startBucket } from './bucket/start.ts'
 import { setUpDemo, type DemoSite } from './demo.ts'
 import { fillSite, isMade, startSite, type SiteOptions } from './site.ts'
 import { sitesOf } from './sites.ts'
@@ -16,7 +17,8 @@ const MOST_HELD_UP_MS = 30_000
 const ENDS_WITHIN_MS = 5_000
 
 const data = resolve(process.env.TIDE_DATA ?? '.tide')
-const sites = sitesOf(data, Number(process.env.TIDE_PORT ?? 4600))
+const port = Number(process.env.TIDE_PORT ?? 4600)
+const sites = sitesOf(data, port)
 
 /** This very program in a process of its own, for a part of it. */
 function part(what: 'fill' | 'site', { name }: SiteOptions): ChildProcess {
@@ -74,10 +76,22 @@ async function lookAfterSites(): Promise<void> {
   process.on('SIGTERM', close)
   process.on('disconnect', close) // the starter is gone
   if (process.connected === false) close()
-  const up = await Promise.all(sites.map(start))
+  const [bucket, ...up] = await Promise.all([
+    startBucket(join(data, 'stand-ins', 'bucket'), {
+      store: port === 0 ? 0 : port + 16,
+      screen: port === 0 ? 0 : port + 17,
+    }),
+    ...sites.map(start),
+  ])
+  const screens = [...up, { name: 'bucket', screen: bucket.screen }]
   process.on('message', ({ server }: { server: string }) => {
-    setUpDemo(up, { server, warehouse: join(data, 'growers_warehouse.duckdb') })
-      .then(() => process.send?.({ demo: up.map(({ name, screen }) => `${name} ${screen}`).join(', ') }))
+    setUpDemo(up, {
+      server,
+      warehouse: join(data, 'growers_warehouse.duckdb'),
+      lake: join(data, 'growers_lake'),
+      bucket,
+    })
+      .then(() => process.send?.({ demo: screens.map(({ name, screen }) => `${name} ${screen}`).join(', ') }))
       .catch(error => process.send?.({ failed: (error as Error).message }))
   })
   process.send?.({ ready: up[0]!.screen })

@@ -1,11 +1,10 @@
 /** One site's operational database, with its socket, its people's activity and its screen. */
 import { PGlite } from '@electric-sql/pglite'
 import { mkdir, readFile, stat, writeFile } from 'node:fs/promises'
-import type { Server } from 'node:http'
-import { createServer } from 'node:net'
 import { join } from 'node:path'
 import pg from 'pg'
 import { PostgresSocketServer, type Access } from './postgres/socket-server.ts'
+import { freePorts, listen, taken } from './ports.ts'
 import { createScreen } from './screen/screen.ts'
 import { Activity, type Pace } from './world/activity.ts'
 import { fillStatements, NURSERY_SCHEMA, SITE_SIZE, type SiteSize } from './world/nursery.sql.ts'
@@ -93,38 +92,4 @@ export async function fillSite({ folder, seed, size = SITE_SIZE }: SiteOptions):
   await db.exec(NURSERY_SCHEMA)
   for (const statement of fillStatements(seed, size)) await db.exec(statement)
   await db.close()
-}
-
-function listen(
-  handler: { listen(port: number, host: string): Server },
-  port: number,
-  name: string,
-): Promise<Server> {
-  const server = handler.listen(port, '127.0.0.1')
-  return new Promise((resolve, reject) => {
-    server.once('listening', () => resolve(server))
-    server.once('error', error => reject(taken(error, name, port)))
-  })
-}
-
-function taken(error: NodeJS.ErrnoException, name: string, port: number): Error {
-  if (error.code !== 'EADDRINUSE') return error
-  return new Error(
-    `Port ${port}, which ${name} of the demo world needs, is taken. Free it, or begin anew in another TIDE_DATA.`,
-  )
-}
-
-async function freePorts(wanted: Kept['ports']): Promise<Kept['ports']> {
-  return { database: await freePort(wanted.database), screen: await freePort(wanted.screen) }
-}
-
-function freePort(wanted: number): Promise<number> {
-  return new Promise((resolve, reject) => {
-    const probe = createServer()
-    probe.once('error', () => (wanted === 0 ? reject(new Error('No port is free.')) : resolve(freePort(0))))
-    probe.listen(wanted, '127.0.0.1', () => {
-      const { port } = probe.address() as { port: number }
-      probe.close(() => resolve(port))
-    })
-  })
 }

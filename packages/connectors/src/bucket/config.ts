@@ -1,3 +1,4 @@
+import { screenProperty } from '../server-settings.ts'
 import type { Config } from '../contract/session.ts'
 
 export interface BucketConfig {
@@ -47,6 +48,7 @@ export const configSchema = {
       enumTitles: ['the path', 'the host'],
       default: 'path',
     },
+    screen: screenProperty,
     encryption: {
       type: 'string',
       title: 'Encrypted there',

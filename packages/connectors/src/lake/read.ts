@@ -9,15 +9,16 @@ import { duckdbFailure } from '../duckdb/errors.ts'
 import type { DuckdbConnection } from '../duckdb/host.ts'
 import { query, queryRows } from '../duckdb/read.ts'
 import { readRow } from '../duckdb/rows.ts'
-import { ident, literal, tableName } from '../duckdb/sql.ts'
+import { ident, tableName } from '../duckdb/sql.ts'
 import type { LakeEngine } from './engine.ts'
+import { ORDER, rowOfChanges, UNTOLD, UPSERTS } from './changed-row.ts'
 import { LocalFiles } from './local-files.ts'
 import type { ObjectStore } from './object-store.ts'
 import { LakeTables, type LakeTable } from './tables.ts'
 import { selectFrom } from './views.ts'
 
-/** A name that no column has by chance. */
-const ORDER = ident('constant tide: its place')
+/** Where a temporary table is put together of what is looked for. */
+const STORY: DatasetName = { namespace: 'temp', name: 'constant tide: one row' }
 
 export class LakeReader {
   private readonly store: ObjectStore
@@ -61,37 +62,38 @@ export class LakeReader {
     return (await this.tables.of(name)).newest.total.rows
   }
 
-  /** The row as its newest change has left it; without a key, of the newest change of all. */
+  /** The row as its changes have left it; without a key, that of the newest change of all. */
   async row(asked: KeyedTable, key: Key | null): Promise<Row | null> {
     const table = await this.tables.of(asked.dataset)
+    if (!table.schema.columns.some(({ name }) => name === UNTOLD)) return null
+    const wanted = key ?? (await this.newestKey(table, asked))
+    if (!wanted) return null
     const groups = await this.tables.groups(table)
-    const { columns } = table.schema
-    const untold = 'change_not_told'
-    if (!columns.some(({ name }) => name === untold)) return null
     return this.locally(
       groups.flatMap(({ paths }) => paths),
       async (connection, at) => {
-        const numbered = `SELECT *, row_number() OVER () AS ${ORDER} FROM (${selectFrom(groups, table.schema, at)})`
-        const by = asked.key.map(ident).join(', ')
-        // What a change does not tell is as the one before has told it.
-        const told = asked.columns
-          .filter(({ name }) => !asked.key.includes(name))
-          .map(({ name }) => {
-            const tells = `NOT coalesce(list_contains(CAST(${untold} AS VARCHAR[]), ${literal(name)}), false)`
-            return `, arg_max({'v': ${ident(name)}}, ${ORDER}) FILTER (${tells})['v'] AS ${ident(name)}`
-          })
-        const there = `SELECT ${by}${told.join('')} FROM (${numbered})
-          WHERE change_operation IN ('copy', 'insert', 'update', 'into scope') GROUP BY ${by}`
-        const newest = `SELECT ${by}, max(${ORDER}) AS ${ORDER} FROM (${numbered}) WHERE change_operation IN ('copy', 'insert', 'update', 'into scope') GROUP BY ${by}`
-        const before = asked.key.map(name => `${ident(`before_${name}`)}`)
-        const same = asked.key.map((name, i) => `gone.${before[i]} = newest.${ident(name)}`).join(' AND ')
-        const gone = `SELECT 1 FROM (${numbered}) gone WHERE gone.${ORDER} > newest.${ORDER} AND (change_operation = 'truncate' OR (${same}))`
-        const left = `SELECT rows.* FROM (${there}) rows JOIN (${newest}) newest USING (${by}) WHERE NOT EXISTS (${gone})`
-        const view = { namespace: 'temp', name: 'rows_as_they_are' }
-        await connection.run(`CREATE OR REPLACE TEMP TABLE ${ident(view.name)} AS ${left}`)
-        return readRow(connection, { ...asked, dataset: view }, key)
+        const changes = `SELECT *, row_number() OVER () AS ${ORDER} FROM (${selectFrom(groups, table.schema, at)})`
+        await connection.run(
+          `CREATE OR REPLACE TEMP TABLE ${ident(STORY.name)} AS ${rowOfChanges(changes, asked, wanted)}`,
+        )
+        return readRow(connection, { ...asked, dataset: STORY }, wanted)
       },
     )
+  }
+
+  private async newestKey(table: LakeTable, asked: KeyedTable): Promise<Key | undefined> {
+    const groups = await this.tables.groups(table, 1)
+    const columns = asked.columns.filter(({ name }) => asked.key.includes(name))
+    return this.locally(
+      groups.flatMap(({ paths }) => paths),
+      async (connection, at) => {
+        const all = `SELECT *, row_number() OVER () AS ${ORDER} FROM (${selectFrom(groups, table.schema, at)})`
+        const last = `SELECT * FROM (${all}) WHERE ${UPSERTS} ORDER BY ${ORDER} DESC LIMIT 1`
+        await connection.run(`CREATE OR REPLACE TEMP TABLE ${ident(STORY.name)} AS ${last}`)
+        const row = await readRow(connection, { dataset: STORY, columns, key: asked.key }, null)
+        return row && asked.key.map(name => row[columns.findIndex(column => column.name === name)]!)
+      },
+    ).then(found => found ?? undefined)
   }
 
   async query(sql: string, limits: QueryLimits): Promise<Grid> {

@@ -1,7 +1,7 @@
 /** Writes into a lake: rows go into files as they come, and are published together by a commit. */
 import { ChangeRows } from '@tide/core/apply/change-rows'
 import type { Checkpoint } from '@tide/core/checkpoint/checkpoint'
-import { foldersOf } from '@tide/core/definition/files'
+import { FILES_GATHER, foldersOf } from '@tide/core/definition/files'
 import { Turns } from '@tide/core/pace/turns'
 import type { PrepareStep } from '@tide/core/plan/steps'
 import type { TargetProfile } from '@tide/core/plan/input'
@@ -29,7 +29,7 @@ import { Publication, type Prepared } from './publication.ts'
 import { TableWriter } from './table-writer.ts'
 
 /** Small files make whoever reads them slow, and each costs its round trips. */
-const GATHERING: Gathering = { changes: 100_000, waitMs: 60_000 }
+const GATHERING: Gathering = FILES_GATHER
 
 export class LakeTarget implements TargetSide {
   readonly profile: TargetProfile

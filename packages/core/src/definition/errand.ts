@@ -9,9 +9,9 @@ export interface Errand {
   /**
    * `recopy`: the lanes are emptied and copied again. `rewind`: it goes on from another position. `held`: something is done with held records.
    * `let rows go`: what comes next may delete as much as it does. `verify`: there are lanes to be verified. `repair`: rows that differ
-   * are written as they stand at the source.
+   * are written as they stand at the source. `land now`: what waits for more lands.
    */
-  kind: 'recopy' | 'rewind' | 'held' | 'let rows go' | 'verify' | 'repair'
+  kind: 'recopy' | 'rewind' | 'held' | 'let rows go' | 'verify' | 'repair' | 'land now'
   /** Indexes of the lanes that are copied again. */
   lanes: number[]
   /** Where a rewind goes to. */

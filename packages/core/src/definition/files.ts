@@ -1,6 +1,26 @@
 /** How rows land where the target is a lake: a folder or a bucket of files. */
 import { Type, type Static } from 'typebox'
 
+/** Kinds of connections whose tables are files. */
+const LAKES: readonly string[] = ['folder', 'bucket']
+
+export const isLake = (kind: string | undefined) => kind !== undefined && LAKES.includes(kind)
+
+/** Every change becomes a row that stays. */
+export const isChangeFiles = ({ files }: { files?: FilesChoice | undefined }) =>
+  files !== undefined && landedFiles(files).as === 'changes'
+
+/** How many changes one file waits for, and how long. */
+export const FILES_GATHER = { changes: 100_000, waitMs: 60_000 }
+
+/** For how long a change waits for others, in seconds: as was said, or as long as the target likes it. */
+export function gathersSeconds(definition: {
+  speed?: { waits?: number } | undefined
+  files?: FilesChoice | undefined
+}): number {
+  return definition.speed?.waits ?? (definition.files ? FILES_GATHER.waitMs / 1000 : 0)
+}
+
 /** Placeholders of `folders`: parts of the moment at which a change was committed, in UTC; of a copied row, at which it landed. */
 export const FOLDER_PARTS = ['year', 'month', 'day', 'hour', 'date'] as const
 

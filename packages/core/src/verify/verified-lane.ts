@@ -26,6 +26,7 @@ const NUMBERS = new Set<LogicalType['kind']>(['int', 'decimal', 'float'])
 
 /** `because`: why its rows cannot be held against each other. */
 export function verifiedLane(lane: Lane, shaping: Shaping): VerifiedLane | { because: string } {
+  if (lane.files?.as === 'changes') return { because: 'its changes land as files, each as a row of its own' }
   const made = madeColumns(lane, shaping)
   const writes = lane.writes.filter((_, i) => made[i]!.ofRow)
   const keyPlaces: number[] = []

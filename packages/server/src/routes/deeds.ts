@@ -75,6 +75,7 @@ export function deedRoutes(router: Router, services: Services): void {
   deed('continue', id => engine.continue(id))
   /** Of one that asks before it deletes most of a table. */
   deed('let-rows-go', id => engine.deeds.letRowsGo(id))
+  deed('land-now', id => engine.deeds.landNow(id))
   deed('stop', id => engine.end(id))
   deed('recopy', (id, body) =>
     engine.deeds.recopy(id, valid<{ lanes: number[] }>(recopySchema, body ?? {}, 'Recopy').lanes),

@@ -1,6 +1,8 @@
 import { Anchor, Cable, Map as MapIcon, NotebookText, Settings, Telescope, Waves } from 'lucide-react'
 import type { ReactNode } from 'react'
 import { Link, NavLink, Outlet } from 'react-router'
+import { gathersSeconds } from '@tide/core/definition/files'
+import type { PipelineStatus } from '@tide/core/api/pipelines'
 import { useLive } from '../api/live.ts'
 import { count, duration } from '../format.ts'
 import { useHeld } from '../held/useHeld.ts'
@@ -104,8 +106,10 @@ function WorstLag() {
     )
   }
   const behind = (pipelines ?? []).filter(pipeline => pipeline.lagSeconds !== null)
-  const worst = behind.reduce<(typeof behind)[number] | undefined>(
-    (a, b) => (a && a.lagSeconds! >= b.lagSeconds! ? a : b),
+  // What was told to wait is not late before that is over.
+  const late = ({ lagSeconds, definition }: PipelineStatus) => lagSeconds! - gathersSeconds(definition)
+  const worst = behind.reduce<PipelineStatus | undefined>(
+    (a, b) => (a && late(a) >= late(b) ? a : b),
     undefined,
   )
   if (!worst) {

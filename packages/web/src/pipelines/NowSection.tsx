@@ -1,4 +1,5 @@
 import type { PipelineStatus } from '@tide/core/api/pipelines'
+import { gathersSeconds } from '@tide/core/definition/files'
 import { lazy, Suspense, useState } from 'react'
 import { useOutletContext } from 'react-router'
 import { CopyFigures } from './now/CopyFigures.tsx'
@@ -6,6 +7,7 @@ import { CopyLanes } from './now/CopyLanes.tsx'
 import { Delay } from './now/Delay.tsx'
 import { FollowFigures } from './now/FollowFigures.tsx'
 import { FollowLanes } from './now/FollowLanes.tsx'
+import { LandNow } from './now/LandNow.tsx'
 import { SPANS } from './tide/spans.ts'
 import { Origins } from './now/Origins.tsx'
 
@@ -23,7 +25,10 @@ export function NowSection() {
   return (
     <>
       {copying ? <CopyFigures pipeline={pipeline} /> : <FollowFigures pipeline={pipeline} />}
-      {state === 'Following' && pipeline.delay && <Delay delay={pipeline.delay} />}
+      {state === 'Following' && pipeline.delay && (
+        <Delay delay={pipeline.delay} waits={gathersSeconds(pipeline.definition)} />
+      )}
+      {state === 'Following' && <LandNow pipeline={pipeline} />}
       {state !== 'Finished' && (
         <Suspense fallback={<div className="h-[270px]" />}>
           <Tide pipeline={pipeline} seconds={seconds} setSeconds={setSeconds} />

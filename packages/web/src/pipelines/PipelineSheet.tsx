@@ -1,3 +1,4 @@
+import { gathersSeconds, isChangeFiles } from '@tide/core/definition/files'
 import type { LaneStatus, PipelineStatus } from '@tide/core/api/pipelines'
 import type { RunBy } from '@tide/core/api/engines'
 import { Fragment, useState, type ReactNode } from 'react'
@@ -139,7 +140,9 @@ function StateSentence({ pipeline }: { pipeline: PipelineStatus }) {
         ? 'lag unknown'
         : lagSeconds <= 1 && backlog === 0
           ? 'caught up'
-          : `${duration(lagSeconds)} behind`
+          : lagSeconds <= gathersSeconds(pipeline.definition) + 1
+            ? `gathering, ${duration(lagSeconds)} so far`
+            : `${duration(lagSeconds)} behind`
     const detached = pipeline.lanes.filter(lane => lane.detached).length
     return (
       <>
@@ -272,8 +275,15 @@ function Actions({ pipeline, act, tryTo }: ActionsProps) {
           act={() => act('recopy', { lanes: [] })}
         >
           <p>
-            {rowsOf(lanes)} in {plural(lanes.length, 'table')} of {pipeline.toName} are deleted and copied
-            again from {pipeline.fromName}. Those who query them meanwhile see a part only.
+            {isChangeFiles(pipeline.definition) ? (
+              'The next file of each table says that all begins anew, and its rows are copied behind that; the files that are there stay.'
+            ) : (
+              <>
+                {' '}
+                {rowsOf(lanes)} in {plural(lanes.length, 'table')} of {pipeline.toName} are deleted and copied
+                again from {pipeline.fromName}. Those who query them meanwhile see a part only.
+              </>
+            )}
           </p>
         </Confirm>
       )}

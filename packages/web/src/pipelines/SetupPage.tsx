@@ -162,6 +162,7 @@ function Setup({ begin, present, connections, connectors }: SetupProps) {
           definition={definition}
           to={to}
           connections={inRole('target')}
+          example={chosen[0]}
           runs={runs}
           change={change}
         />

@@ -11,6 +11,7 @@ import { printDeed, printWhich } from '@tide/core/naming/rule'
 import { doesSaid } from './setup/StartSection.tsx'
 import { canBeChanged } from '../parts/StateWord.tsx'
 import { deletesSaid } from './setup/DeletesFields.tsx'
+import { filesSaid } from './setup/filesSaid.ts'
 import { laneRuleSaid, thereSaid } from './setup/there.ts'
 import { Versions } from './Versions.tsx'
 import { tablesSaid } from './tablesSaid.ts'
@@ -104,6 +105,12 @@ export function SetupSection() {
                 ))}
               </ol>
             </dd>
+          </>
+        )}
+        {definition.files && (
+          <>
+            <dt>Files</dt>
+            <dd>{filesSaid(definition.files)}.</dd>
           </>
         )}
         <dt>Start</dt>

@@ -53,12 +53,13 @@ export async function follow(
       ))
         await sweep(open, lane, signal)
       const from = checkpoint.now.position
-      if (!(await gatherer.isDue(from))) {
+      if (!open.lands.now && !(await gatherer.isDue(from))) {
         told.succeeded()
         meter.sawHead(await gatherer.head(from))
         await source.news(POLL_MS, signal)
         continue
       }
+      open.lands.now = false
       const began = now()
       const landing = await landOnce(gatherer, together, from, open, async (landing, write, counted) => {
         await checkpoint.commit(now => counted(withLanding(now, landing)), write)

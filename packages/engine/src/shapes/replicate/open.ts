@@ -23,6 +23,8 @@ export interface OpenPipeline extends LandingParts {
   quietMs: number
   detail: Run['detail']
   runs: Run['runs']
+  /** What has come is not to wait for more. */
+  lands: { now: boolean }
 }
 
 /** Commits a checkpoint without any rows. */

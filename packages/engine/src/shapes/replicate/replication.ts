@@ -110,6 +110,7 @@ export class OpenReplication implements OpenRun {
       quietMs: this.run.record.definition.status === undefined ? QUIET_MS : QUIET_SAYING_MS,
       detail: told => this.run.detail(told),
       runs: this.run.runs,
+      lands: { now: false },
     }
     await this.takeUp(this.opened)
     this.copying = new Copying(this.run, this.known, this.opened)
@@ -132,6 +133,9 @@ export class OpenReplication implements OpenRun {
       case 'let rows go':
         this.open.guard.allow()
         return 'What comes next may delete as much as it does.'
+      case 'land now':
+        this.open.lands.now = true
+        return 'What has come lands now.'
       case 'held':
         return settleHeld(this.open, held!)
       case 'verify':

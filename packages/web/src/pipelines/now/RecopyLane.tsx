@@ -1,4 +1,5 @@
 import type { LaneStatus, PipelineStatus } from '@tide/core/api/pipelines'
+import { isChangeFiles } from '@tide/core/definition/files'
 import { api } from '../../api/client.ts'
 import { putPipeline } from '../../api/live.ts'
 import { plural } from '../../format.ts'
@@ -16,15 +17,24 @@ export function RecopyLane({ pipeline, lane }: { pipeline: PipelineStatus; lane:
         </TextButton>
       }
       title={`Recopy ${laneTitle(lane)}?`}
-      verb="Empty and copy it"
+      verb={isChangeFiles(pipeline.definition) ? 'Copy it again' : 'Empty and copy it'}
       danger
       act={async () =>
         putPipeline(await api<PipelineStatus>('POST', `/pipelines/${pipeline.id}/recopy`, { lanes: [index] }))
       }
     >
       <p>
-        {lane.rowsThere === null ? 'The rows' : plural(lane.rowsThere, 'row')} in {lane.target.name} of{' '}
-        {pipeline.toName} are deleted and copied again.{' '}
+        {isChangeFiles(pipeline.definition) ? (
+          <>
+            The next file of {lane.target.name} says that all begins anew, and its rows are copied behind
+            that; the files that are there stay.{' '}
+          </>
+        ) : (
+          <>
+            {lane.rowsThere === null ? 'The rows' : plural(lane.rowsThere, 'row')} in {lane.target.name} of{' '}
+            {pipeline.toName} are deleted and copied again.{' '}
+          </>
+        )}
         {pipeline.lanes.length > 1 && 'The other lanes go on meanwhile.'}
       </p>
     </Confirm>

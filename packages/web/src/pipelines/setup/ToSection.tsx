@@ -1,6 +1,9 @@
 import type { ConnectionInfo } from '@tide/core/api/connections'
 import type { Definition } from '@tide/core/definition/definition'
 import type { There } from '@tide/core/definition/lane-rule'
+import { isLake } from '@tide/core/definition/files'
+import type { Dataset } from '@tide/core/records/dataset'
+import { FilesFields } from './FilesFields.tsx'
 import { InlineSelect, TextField } from '../../parts/Field.tsx'
 import { ROWS_THERE, STRUCTURES } from './there.ts'
 import { Pick } from './Pick.tsx'
@@ -10,12 +13,22 @@ interface ToSectionProps extends Turning {
   definition: Definition
   to: ConnectionInfo | undefined
   connections: ConnectionInfo[]
+  /** One of the tables that take part. */
+  example: Dataset | undefined
   /** The pipeline runs, and stays with its target. */
   runs: boolean
   change: (part: Partial<Definition>) => void
 }
 
-export function ToSection({ definition, to, connections, runs, change, ...turning }: ToSectionProps) {
+export function ToSection({
+  definition,
+  to,
+  connections,
+  example,
+  runs,
+  change,
+  ...turning
+}: ToSectionProps) {
   const { there = {} } = definition
   const answer = (part: { rows?: There['rows'] | 'ask'; structure?: There['structure'] }) => {
     const { rows, structure } = { ...there, ...part }
@@ -41,7 +54,14 @@ export function ToSection({ definition, to, connections, runs, change, ...turnin
           label="Target"
           connections={connections}
           chosen={definition.to}
-          choose={chosen => change({ to: chosen })}
+          choose={chosen =>
+            change({
+              to: chosen,
+              files: isLake(connections.find(({ id }) => id === chosen)?.kind)
+                ? (definition.files ?? {})
+                : undefined,
+            })
+          }
         />
       )}
       <div className="mt-3 max-w-72">
@@ -54,6 +74,13 @@ export function ToSection({ definition, to, connections, runs, change, ...turnin
           hint="Takes all the tables; empty, each goes into a schema named after its own. What is missing is made."
         />
       </div>
+      {isLake(to?.kind) && (
+        <FilesFields
+          files={definition.files}
+          table={`${definition.targetSchema || (example?.namespace ?? 'nursery')}.${example?.name ?? 'readings'}`}
+          change={files => change({ files })}
+        />
+      )}
       <div className="mt-3 text-[13px]">
         <p className="mb-1 font-semibold">Tables that are there already</p>
         <label className="mb-1 flex items-baseline gap-2">

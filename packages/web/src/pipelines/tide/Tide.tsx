@@ -1,5 +1,6 @@
 /** The tide chart: whether the target keeps up, in a picture and in words. */
 import type { PipelineStatus } from '@tide/core/api/pipelines'
+import { gathersSeconds } from '@tide/core/definition/files'
 import { going } from '@tide/core/pace/flow'
 import type { TideSample } from '@tide/core/pace/tide'
 import { useQuery } from '@tanstack/react-query'
@@ -40,7 +41,7 @@ export default function Tide({
   const from = to - seconds * 1000
   const said = goingSaid(
     samples.filter(({ at }) => at >= from),
-    pipeline.state,
+    pipeline,
   )
   const before = [
     useBefore(pipeline.id, seconds, BEFORE[0]!.seconds),
@@ -162,7 +163,10 @@ function Chart({ option, said, choose: chosen }: ChartProps) {
 }
 
 /** Where it goes, in words. */
-function goingSaid(samples: readonly TideSample[], state: PipelineStatus['state']): string {
+function goingSaid(
+  samples: readonly TideSample[],
+  { state, definition, lagSeconds }: PipelineStatus,
+): string {
   const last = samples.at(-1)
   if (!last) return state === 'Stopped' ? 'No readings of this time.' : 'The first readings come in.'
   if (state === 'Stopped') return `Stopped; the last reading is of ${clock(last.at)}.`
@@ -178,6 +182,10 @@ function goingSaid(samples: readonly TideSample[], state: PipelineStatus['state'
       ? 'Paused; nothing is waiting.'
       : `Paused; ${plural(waiting, 'change is', 'changes are')} waiting.`
   }
+  const waits = gathersSeconds(definition)
+  const waiting = last.committed - last.landed
+  if (waits > 0 && waiting > 0 && lagSeconds !== null && lagSeconds <= waits + 1)
+    return `Gathering: ${plural(waiting, 'change')} so far, for up to ${duration(waits)}.`
   switch (now.going) {
     case 'unknown':
       return 'The first readings come in.'
