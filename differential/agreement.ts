@@ -14,8 +14,7 @@ export async function agreement(
   compared: () => Promise<string>,
 ): Promise<string> {
   const { plan, target } = following
-  const shaping = { origin: '', hash: (text: string) => text }
-  const indexes = plan.lanes.flatMap((lane, i) => ('because' in verifiedLane(lane, shaping) ? [] : [i]))
+  const indexes = verifiable(following)
   if (indexes.length === 0) return ''
   following.goOn()
   try {
@@ -57,6 +56,26 @@ export async function agreement(
   }
 }
 
+/** Whether what is equal is found so, where nobody can change anything behind its back; what is not so, in words. */
+export async function isVerified(following: Following): Promise<string> {
+  const indexes = verifiable(following)
+  if (indexes.length === 0) return ''
+  following.goOn()
+  try {
+    const found = await following.verify(indexes)
+    if (!found) return stuck(following)
+    const odd = found.find(one => agrees(one) !== true)
+    return odd ? `verified: all is equal, and ${told(following, odd)}` : ''
+  } finally {
+    await following.halt()
+  }
+}
+
+function verifiable({ plan }: Following): number[] {
+  const shaping = { origin: '', hash: (text: string) => text }
+  return plan.lanes.flatMap((lane, i) => ('because' in verifiedLane(lane, shaping) ? [] : [i]))
+}
+
 interface Changed {
   kind: DifferenceKind
   column?: string
@@ -82,7 +101,7 @@ async function tamper(
         return ` WHERE ctid = (SELECT ctid FROM ${table}${mine}${condition} LIMIT 1)`
       case 'duckdb':
         return ` WHERE rowid = (SELECT rowid FROM ${table}${mine}${condition} LIMIT 1)`
-      case 'mariadb':
+      default:
         return `${mine}${condition} LIMIT 1`
     }
   }

@@ -7,6 +7,7 @@ import { join } from 'node:path'
 import { mariadbDialect } from './dialects.ts'
 import { MASK_KEY, type Following } from './following.ts'
 import { rowsOfFiles } from './change-files.ts'
+import { rowsOfMerged } from './merged.ts'
 import { HEX, renderedBy, renderingOf, type Rendering, type SystemKind, type TargetName } from './render.ts'
 import type { BuiltTable } from './script.ts'
 import type { Source } from './source.ts'
@@ -171,6 +172,7 @@ export async function targetRows(
   sql: string,
 ): Promise<(string | null)[][]> {
   if (kind === 'folder') return rowsOfFiles(join(folder, 'lake'), sql)
+  if (kind === 'merged') return rowsOfMerged(join(folder, 'merged'), sql)
   if (kind === 'duckdb') {
     const instance = await DuckDBInstance.create(join(folder, 'warehouse.duckdb'), { threads: '1' })
     const connection = await instance.connect()

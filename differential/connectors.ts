@@ -38,7 +38,8 @@ export function openTarget(systems: Systems, kind: TargetName, folder: string): 
     case 'duckdb':
       return duckdb.open({ path: join(folder, 'warehouse.duckdb') })
     case 'folder':
-      return filesFolder.open({ path: join(folder, 'lake') })
+    case 'merged':
+      return filesFolder.open({ path: join(folder, kind === 'merged' ? 'merged' : 'lake') })
     case 'mariadb':
       return mariadb.open({ ...systems.mariadb.config })
     case 'postgres':

@@ -17,7 +17,7 @@ import { MemoryHeld } from '../packages/engine/tests/memory-held.ts'
 import { MemoryVerifications } from '../packages/engine/tests/memory-verifications.ts'
 import { MemoryStore } from '../packages/engine/tests/memory-store.ts'
 import { rowPair } from '../packages/server/src/row-pair.ts'
-import type { TargetName } from './render.ts'
+import { isInFiles, type TargetName } from './render.ts'
 
 const FOLLOWS_WITHIN_MS = 30_000
 
@@ -41,6 +41,9 @@ export const MASK_KEY = new Uint8Array(32).fill(7)
 
 /** What the names of the tables at the target begin with that say how it stands. */
 export const STATUS = 'tide'
+
+export const filesOf = (target: TargetName) =>
+  ({ as: target === 'merged' ? 'merged' : 'changes', format: 'parquet' }) as const
 
 export class Following {
   readonly target: TargetName
@@ -69,9 +72,7 @@ export class Following {
       to: target,
       targetSchema: from,
       tables: [],
-      ...(target === 'folder'
-        ? { files: { format: 'parquet' as const }, speed: { waits: 0.05 } }
-        : { status: STATUS }),
+      ...(isInFiles(target) ? { files: filesOf(target), speed: { waits: 0.05 } } : { status: STATUS }),
       // What the target does not take stops it, so that it is seen.
       held: { most: 0 },
       guard: { percent: 100 },

@@ -9,14 +9,14 @@ import { setTimeout as sleep } from 'node:timers/promises'
 import type { Session } from '../packages/connectors/src/contract/session.ts'
 import { JournalKeepers } from '../packages/engine/src/journal/keepers.ts'
 import type { DifferentialCase } from './case.ts'
-import { agreement } from './agreement.ts'
+import { agreement, isVerified } from './agreement.ts'
 import { compare, dropTargets } from './compare.ts'
 import { openTarget } from './connectors.ts'
-import { STATUS, Following, surroundings, type Outcome } from './following.ts'
+import { filesOf, STATUS, Following, surroundings, type Outcome } from './following.ts'
 import { statusAgrees } from './status.ts'
 import { historyAgrees } from './history.ts'
 import type { Told } from './life.ts'
-import type { TargetName } from './render.ts'
+import { isInFiles, type TargetName } from './render.ts'
 import { madeBefore } from './before.ts'
 import { chance } from './chance.ts'
 import { isAddedTo, shapingOf } from './shaping.ts'
@@ -65,7 +65,7 @@ export async function play(
       if (first.refusal) outcomes.push({ target, result: 'refused', detail: first.refusal })
       if (first.plan.lanes.length === 0) continue
       let { plan } = first
-      if (isAddedTo(one.shaping) && target !== 'folder') {
+      if (isAddedTo(one.shaping) && !isInFiles(target)) {
         const { profile } = await withSession(open, target, async session => session.target!)
         const before = madeBefore(plan, profile, chance(one.shaping))
         const copied = new Following(target, name, before, journals, connections, `${name}_${target}_before`)
@@ -117,8 +117,13 @@ export async function play(
       const rows = await one.rowsAgree(open)
       await one.halt()
       const compared = () => compare(systems, source, tables, one, folder)
-      const files = one.target === 'folder'
-      const detail = rows || (await compared()) || (!files && (await others(one, compared))) || ''
+      const files = isInFiles(one.target)
+      const detail =
+        rows ||
+        (await compared()) ||
+        (one.target === 'merged' && (await isVerified(one))) ||
+        (!files && (await others(one, compared))) ||
+        ''
       outcomes.push({ target: one.target, result: detail ? 'different' : 'same', detail })
     }
     return { outcomes, told }
@@ -201,9 +206,10 @@ async function planFor(
         tables: chosen.map(name => ({ namespace: source.namespace, name })),
         targetSchema,
         ...shaped,
-        ...(target === 'folder'
-          ? { files: { format: 'parquet' as const }, deletes: 'remove' as const }
+        ...(isInFiles(target)
+          ? { files: filesOf(target), lanes: shaped.lanes?.filter(({ does }) => !('history' in does)) }
           : { status: STATUS }),
+        ...(target === 'folder' ? { deletes: 'remove' as const } : {}),
         there: { rows: 'add', structure: 'add what is missing' },
         origins: [{ tag: '', sameKind: target === source.kind, source: datasets }],
         target: there.datasets,

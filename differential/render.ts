@@ -6,10 +6,13 @@ import type { Column } from '@tide/core/records/column'
 import type { Family, TypeSpec } from './types.ts'
 
 export type SystemKind = 'postgres' | 'mariadb' | 'duckdb'
-/** What is followed into; of the change files in a folder DuckDB makes tables. */
-export type TargetName = SystemKind | 'folder'
+/** What is followed into; of change files and merged tables in a folder DuckDB makes tables. */
+export type TargetName = SystemKind | 'folder' | 'merged'
 
-export const renderedBy = (target: TargetName): SystemKind => (target === 'folder' ? 'duckdb' : target)
+export const isInFiles = (target: TargetName) => target === 'folder' || target === 'merged'
+
+export const renderedBy = (target: TargetName): SystemKind =>
+  target === 'folder' || target === 'merged' ? 'duckdb' : target
 
 /** How a column is printed at the source and at the target, and what of the printed texts is compared. */
 export interface Rendering {

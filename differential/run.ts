@@ -6,7 +6,7 @@ import { play } from './play.ts'
 import type { TargetName } from './render.ts'
 import { startSystems, type SourceName, type Systems } from './systems.ts'
 
-export const TARGETS: readonly TargetName[] = ['duckdb', 'postgres', 'mariadb', 'folder']
+export const TARGETS: readonly TargetName[] = ['duckdb', 'postgres', 'mariadb', 'folder', 'merged']
 
 export interface DifferentialOptions {
   /** Lives that are played; each gives a case for each target. */

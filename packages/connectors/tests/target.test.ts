@@ -18,7 +18,10 @@ import { packRow } from '@tide/core/records/tuple'
 import type { Config, Connector, Session } from '../src/contract/session.ts'
 import type { CopyRange } from '../src/contract/source.ts'
 import type { TargetLane } from '../src/contract/target.ts'
+import { StandInBucket } from '../../stand-ins/src/bucket/bucket.ts'
+import { bucket as lakeBucket } from '../src/bucket/connector.ts'
 import { duckdb } from '../src/duckdb/connector.ts'
+import { folder as lakeFolder } from '../src/folder/connector.ts'
 import { mariadb } from '../src/mariadb/connector.ts'
 import { postgres } from '../src/postgres/connector.ts'
 import { startRealMariadb, type RealMariadb } from './real-mariadb.ts'
@@ -35,9 +38,9 @@ const columns = [
   column('price', { kind: 'decimal', precision: 6, scale: 2 }),
   column('note', { kind: 'utf8' }),
 ]
-const lane: TargetLane = { table: { namespace: 'main', name: 'prices' }, columns, key: ['id'] }
-const schema: PrepareStep = { step: 'create schema', schema: lane.table.namespace }
-const step: PrepareStep = { step: 'create table', table: lane.table, columns, key: ['id'] }
+const LANE: TargetLane = { table: { namespace: 'main', name: 'prices' }, columns, key: ['id'] }
+const schema: PrepareStep = { step: 'create schema', schema: LANE.table.namespace }
+const STEP = { step: 'create table' as const, table: LANE.table, columns, key: ['id'] }
 const checkpoint = (epoch: number, at: string): Checkpoint => ({
   pipeline: 'p',
   epoch,
@@ -73,7 +76,11 @@ afterAll(async () => {
   await maria?.close()
 })
 
+/** As merged tables, where rows land in files. */
+const MERGED = { as: 'merged', format: 'parquet', compress: 'zstd', folders: '' } as const
+
 interface Place {
+  files?: typeof MERGED
   connector: Connector
   config: Config
   clean(): void | Promise<void>
@@ -106,15 +113,42 @@ function inMariadb(): Place {
   return { connector: mariadb, config: { ...maria.config }, clean }
 }
 
+function inFolder(): Place {
+  const folder = mkdtempSync(join(tmpdir(), 'constant-tide-test-'))
+  const clean = () => rmSync(folder, { recursive: true, force: true })
+  return { files: MERGED, connector: lakeFolder, config: { path: join(folder, 'lake') }, clean }
+}
+
+const KEYS = { accessKeyId: 'osier', secretAccessKey: 'willow-and-water' }
+
+async function inBucket(): Promise<Place> {
+  const folder = mkdtempSync(join(tmpdir(), 'constant-tide-test-'))
+  const standIn = new StandInBucket({ ...KEYS, bucket: 'growers', folder, port: 0 })
+  const config = { ...KEYS, endpoint: await standIn.listen(), bucket: 'growers' }
+  const clean = async () => {
+    await standIn.close()
+    rmSync(folder, { recursive: true, force: true })
+  }
+  return { files: MERGED, connector: lakeBucket, config, clean }
+}
+
 const TARGETS = [
   ['DuckDB', inDuckdb],
   ['PostgreSQL', inPostgres],
   ['MariaDB', inMariadb],
+  ['merged tables in a folder', inFolder],
+  ['merged tables in a bucket', inBucket],
 ] as const
 
-describe.each(TARGETS)('the target %s', (_, choose) => {
+/** Where several pipelines share a table, each with its part of it. */
+const SHARING: readonly string[] = ['DuckDB', 'PostgreSQL', 'MariaDB']
+
+describe.each(TARGETS)('the target %s', (name, choose) => {
   let place: Place
   let session: Session
+  let more: { files?: typeof MERGED }
+  let lane: TargetLane
+  let step: PrepareStep
   const rows = async () =>
     (await session.query!('SELECT * FROM main.prices ORDER BY id', limits({ maxRows: 100, timeoutMs: 5000 })))
       .rows
@@ -123,7 +157,10 @@ describe.each(TARGETS)('the target %s', (_, choose) => {
     target().load(lane, range(...rows), false, committing(checkpoint))
 
   beforeEach(async () => {
-    place = choose()
+    place = await choose()
+    more = place.files ? { files: place.files } : {}
+    lane = { ...LANE, ...more }
+    step = { ...STEP, ...more }
     session = await place.connector.open(place.config)
     await target().prepare([schema, step], checkpoint(1, 'begin'))
     await load(checkpoint(1, 'copied'), ['1', '1.00', 'one'], ['2', '2.00', null], ['3', null, ''])
@@ -258,7 +295,7 @@ describe.each(TARGETS)('the target %s', (_, choose) => {
 
   test('while a table is copied, changes of another land, each with what the other had written', async () => {
     const other = { ...lane, table: { ...lane.table, name: 'others' } }
-    await target().prepare([{ ...step, table: other.table }], checkpoint(2, 'other'))
+    await target().prepare([{ ...STEP, ...more, table: other.table }], checkpoint(2, 'other'))
     const shared = new SharedCheckpoint(checkpoint(2, 'other'))
     const noted = (at: string) => (now: Stream) => ({
       ...now,
@@ -285,37 +322,46 @@ describe.each(TARGETS)('the target %s', (_, choose) => {
     expect([at.match(/ c/g)?.length, at.match(/ f/g)?.length]).toEqual([8, 8])
   })
 
-  test('of a table that several origins share, each empties, truncates and counts its own part alone', async () => {
-    const shared = { namespace: 'main', name: 'shared' }
-    const ofBoth = [column('origin', { kind: 'utf8' }), column('id', { kind: 'int', bits: 32, signed: true })]
-    const key = ['origin', 'id']
-    await target().change(
-      [{ step: 'create table', table: shared, columns: ofBoth, key }],
-      [],
-      checkpoint(1, 'shared'),
-    )
-    const laneOf = (value: string): TargetLane => ({
-      table: shared,
-      columns: ofBoth,
-      key,
-      part: { column: 'origin', value },
+  if (SHARING.includes(name))
+    test('of a table that several origins share, each empties, truncates and counts its own part alone', async () => {
+      const shared = { namespace: 'main', name: 'shared' }
+      const ofBoth = [
+        column('origin', { kind: 'utf8' }),
+        column('id', { kind: 'int', bits: 32, signed: true }),
+      ]
+      const key = ['origin', 'id']
+      await target().change(
+        [{ step: 'create table', table: shared, columns: ofBoth, key }],
+        [],
+        checkpoint(1, 'shared'),
+      )
+      const laneOf = (value: string): TargetLane => ({
+        table: shared,
+        columns: ofBoth,
+        key,
+        part: { column: 'origin', value },
+      })
+      const [north, south] = [laneOf("n'orth\\"), laneOf('south')]
+      for (const lane of [north, south]) {
+        const { value } = lane.part!
+        await target().load(
+          lane,
+          range([value, '1'], [value, '2']),
+          false,
+          committing(checkpoint(1, 'loaded')),
+        )
+      }
+      const counts = async () => [await target().count(north), await target().count(south)]
+      expect(await counts()).toEqual([2, 2])
+      const writing = await target().begin()
+      const row = { key: [north.part!.value, '7'], identity: ['7'], row: packRow([north.part!.value, '7']) }
+      await writing.apply([{ lane: north, effect: { truncate: true, removed: [], puts: [row] } }])
+      await writing.commit(checkpoint(1, 'truncated'))
+      expect(await counts()).toEqual([1, 2])
+      await target().empty([south], checkpoint(1, 'emptied'))
+      expect(await counts()).toEqual([1, 0])
+      expect(await target().count({ ...north, part: { column: 'origin', value: 'nobody' } })).toBe(0)
     })
-    const [north, south] = [laneOf("n'orth\\"), laneOf('south')]
-    for (const lane of [north, south]) {
-      const { value } = lane.part!
-      await target().load(lane, range([value, '1'], [value, '2']), false, committing(checkpoint(1, 'loaded')))
-    }
-    const counts = async () => [await target().count(north), await target().count(south)]
-    expect(await counts()).toEqual([2, 2])
-    const writing = await target().begin()
-    const row = { key: [north.part!.value, '7'], identity: ['7'], row: packRow([north.part!.value, '7']) }
-    await writing.apply([{ lane: north, effect: { truncate: true, removed: [], puts: [row] } }])
-    await writing.commit(checkpoint(1, 'truncated'))
-    expect(await counts()).toEqual([1, 2])
-    await target().empty([south], checkpoint(1, 'emptied'))
-    expect(await counts()).toEqual([1, 0])
-    expect(await target().count({ ...north, part: { column: 'origin', value: 'nobody' } })).toBe(0)
-  })
 
   test('a table is altered with its rows, and goes on under its new names', async () => {
     const [id, text, odd] = [
@@ -324,8 +370,8 @@ describe.each(TARGETS)('the target %s', (_, choose) => {
       column('odd `one`', { kind: 'utf8' }),
     ]
     const table = { namespace: 'main', name: 'al"tered' }
-    const before: TargetLane = { table, columns: [id, text, odd], key: ['id'] }
-    const created: PrepareStep = { step: 'create table', table, columns: [id, text, odd], key: ['id'] }
+    const before: TargetLane = { table, columns: [id, text, odd], key: ['id'], ...more }
+    const created: PrepareStep = { ...STEP, table, columns: [id, text, odd], ...more }
     await target().change([created], [], checkpoint(1, 'there'))
     await target().load(
       before,
@@ -333,7 +379,8 @@ describe.each(TARGETS)('the target %s', (_, choose) => {
       false,
       committing(checkpoint(1, 'in')),
     )
-    const to = { ...table, name: 'renamed' }
+    // Files stay where they are.
+    const to = place.files ? table : { ...table, name: 'renamed' }
     const [called, number, extra] = [
       { ...text, name: 'called' },
       { ...id, name: 'number' },
@@ -342,7 +389,7 @@ describe.each(TARGETS)('the target %s', (_, choose) => {
     const alter: PrepareStep = {
       step: 'alter table',
       table,
-      to,
+      ...(place.files ? {} : { to }),
       drops: [odd.name],
       renames: [
         { from: text.name, to: called.name },
@@ -352,14 +399,14 @@ describe.each(TARGETS)('the target %s', (_, choose) => {
     }
     await target().change([alter], [], checkpoint(1, 'altered'))
     // In another order than the table has them, which is the order in which the plan has them.
-    const after: TargetLane = { table: to, columns: [extra, number, called], key: ['number'] }
+    const after: TargetLane = { table: to, columns: [extra, number, called], key: ['number'], ...more }
     await target().load(after, range(['e', '3', 'c']), false, committing(checkpoint(1, 'more')))
     const writing = await target().begin()
     const row = { key: ['2'], identity: ['2'], row: packRow(['f', '2', 'B']) }
     await writing.apply([{ lane: after, effect: { truncate: false, removed: [['1']], puts: [row] } }])
     await writing.commit(checkpoint(1, 'changed'))
     const there = await session.query!(
-      'SELECT number, called, extra FROM main.renamed ORDER BY number',
+      `SELECT number, called, extra FROM main.${place.files ? '"al""tered"' : 'renamed'} ORDER BY number`,
       limits({ maxRows: 100, timeoutMs: 5000 }),
     )
     expect(there.rows).toEqual([
@@ -372,10 +419,10 @@ describe.each(TARGETS)('the target %s', (_, choose) => {
 
   test('more tables come with the checkpoint that has them; what is there stays', async () => {
     const table = { ...lane.table, name: 'later' }
-    const more: PrepareStep = { step: 'create table', table, columns, key: ['id'] }
-    await expect(target().change([more, more], [], checkpoint(1, 'failed'))).rejects.toBeInstanceOf(Failure)
+    const added: PrepareStep = { ...STEP, table, columns, ...more }
+    await expect(target().change([added, added], [], checkpoint(1, 'failed'))).rejects.toBeInstanceOf(Failure)
     expect((await target().readCheckpoint('p'))!.streams[0]!.position.at).toBe('copied')
-    await target().change([more], [], checkpoint(1, 'extended'))
+    await target().change([added], [], checkpoint(1, 'extended'))
     expect((await target().readCheckpoint('p'))!.streams[0]!.position.at).toBe('extended')
     expect([await target().count(lane), await target().count({ ...lane, table })]).toEqual([3, 0])
     await expect(target().change([], [], checkpoint(0, 'late'))).rejects.toMatchObject({

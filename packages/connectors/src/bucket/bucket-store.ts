@@ -93,6 +93,10 @@ export class BucketStore implements ObjectStore {
     })
   }
 
+  uri(path: string): string {
+    return `s3://${this.bucket}/${this.prefix}${path}`
+  }
+
   fetch(path: string, to: string): Promise<void> {
     return this.told(async () => {
       const { Body } = await this.client.send(new GetObjectCommand(this.at(path)))

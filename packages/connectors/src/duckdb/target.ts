@@ -21,6 +21,7 @@ import type { Lease } from './instance.ts'
 import { LineMeter, RecordTooLong } from './line-meter.ts'
 import { listTurn } from './lists.ts'
 import { DuckdbMerge, STAGES } from './merge.ts'
+import { isMisfit, misfit } from './misfit.ts'
 import {
   CHECKPOINTS,
   columnList,
@@ -227,51 +228,15 @@ export class DuckdbTarget implements TargetSide {
     try {
       return await this.run(`${into} SELECT ${list.join(', ')} FROM ${read}`)
     } catch (error) {
-      const misfit = /^(Conversion|Invalid Input|Constraint|Out of Range) Error/i.test(
-        (error as Error).message,
-      )
-      throw misfit ? await this.misfit(lane, columns, file, error) : error
-    }
-  }
-
-  /**
-   * Looks for the value that does not fit, on a connection of its own since the transaction has failed. A file that cannot
-   * be read at all is not for a second try: that error is thrown.
-   */
-  private async misfit(
-    lane: TargetLane,
-    columns: readonly Column[],
-    file: CsvFile,
-    cause: unknown,
-  ): Promise<Failure> {
-    const connection = await this.lease.connect()
-    try {
-      const { read, select } = readCsv(file, columns, true)
-      const key = lane.key.map(name => `c${columns.findIndex(column => column.name === name)}`).join(`, `)
-      for (const [i, column] of columns.entries()) {
-        const [row] = await connection.ask(
-          `SELECT left(c${i}, 60), concat_ws(', ', ${key}) FROM ${read} WHERE c${i} IS NOT NULL AND TRY(${select[i]}) IS NULL LIMIT 1`,
-        )
-        if (!row) continue
-        return new Failure(
-          'value',
-          `${printName(lane.table)}.${column.name}: the value ${row[0]} does not fit ${column.nativeType}, in the row with ${lane.key.join(', ')} ${row[1]}.`,
-          'Correct the value at the source and continue, or leave the table out and start again.',
-          cause,
-        )
+      if (!isMisfit(error)) throw error
+      // On a connection of its own, since the transaction has failed.
+      const connection = await this.lease.connect()
+      try {
+        throw await misfit(connection, lane, columns, file, error, this.where)
+      } finally {
+        await this.lease.disconnect(connection)
       }
-    } finally {
-      await this.lease.disconnect(connection)
     }
-    const failure = duckdbFailure(cause, this.where)
-    if (!/^Invalid Input Error: CSV Error/.test((cause as Error).message)) return failure
-    // By one thread it has just been read from end to end, several times. The batch is made again.
-    return new Failure(
-      'transient',
-      failure.message,
-      'It could be read now; it is tried again by itself.',
-      cause,
-    )
   }
 
   private async writeCheckpoint(checkpoint: Checkpoint): Promise<void> {

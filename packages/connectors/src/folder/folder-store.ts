@@ -3,6 +3,7 @@ import { Failure, faultOf } from '@tide/core/failure'
 import { randomBytes } from 'node:crypto'
 import { copyFile, link, mkdir, open, readdir, readFile, rename, rm } from 'node:fs/promises'
 import { dirname, join } from 'node:path'
+import { pathToFileURL } from 'node:url'
 import type { ObjectStore } from '../lake/object-store.ts'
 
 /** What nobody has published under its own name yet. */
@@ -59,6 +60,10 @@ export class FolderStore implements ObjectStore {
       if (isAbsent(thrown)) return undefined
       throw this.failure(thrown)
     }
+  }
+
+  uri(path: string): string {
+    return pathToFileURL(this.local(path)).href
   }
 
   async fetch(path: string, to: string): Promise<void> {

@@ -8,7 +8,8 @@ import { createHash, randomUUID } from 'node:crypto'
 import { once } from 'node:events'
 import { PassThrough, type Transform } from 'node:stream'
 import { createGzip } from 'node:zlib'
-import type { Parquet } from './parquet.ts'
+import type { TargetLane } from '../contract/target.ts'
+import type { MakingParquet, Parquet } from './parquet.ts'
 import type { DataFile } from './manifest.ts'
 import type { ObjectStore } from './object-store.ts'
 import { dataPath } from './paths.ts'
@@ -38,6 +39,7 @@ export interface OpenDataFile {
 
 export function openDataFile(
   place: FilePlace,
+  lane: TargetLane,
   { format, compress }: LandedFiles,
   columns: readonly Column[],
   parquet: Parquet,
@@ -47,7 +49,7 @@ export function openDataFile(
   const path = dataPath(place.folder, place.within, place.sequence, randomUUID(), end)
   const stored = new StoredFile(place, path)
   return format === 'parquet'
-    ? new ParquetFile(stored, columns, compress, parquet)
+    ? new ParquetFile(stored, parquet.begin(lane, columns, compress))
     : new TextFile(stored, format, zipped, columns)
 }
 
@@ -177,16 +179,11 @@ class ParquetFile implements OpenDataFile {
   private rows = 0
   private readonly stored: StoredFile
   private readonly writer = new CsvWriter(2 * PART_BYTES)
-  private readonly making: ReturnType<Parquet['begin']>
+  private readonly making: MakingParquet
 
-  constructor(
-    stored: StoredFile,
-    columns: readonly Column[],
-    compress: LandedFiles['compress'],
-    parquet: Parquet,
-  ) {
+  constructor(stored: StoredFile, making: MakingParquet) {
     this.stored = stored
-    this.making = parquet.begin(columns, compress)
+    this.making = making
   }
 
   get path(): string {

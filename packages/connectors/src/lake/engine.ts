@@ -32,6 +32,11 @@ export class LakeEngine {
     return (await this.present()).staging
   }
 
+  /** Whoever takes it disconnects. */
+  async connect(): Promise<DuckdbConnection> {
+    return (await this.present()).host.connect()
+  }
+
   async with<T>(body: (connection: DuckdbConnection) => Promise<T>): Promise<T> {
     const connection = await (await this.present()).host.connect()
     try {

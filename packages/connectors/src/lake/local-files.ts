@@ -43,6 +43,15 @@ export class LocalFiles {
     return path => this.brought.get(path)!
   }
 
+  /** All but these go. */
+  async keep(paths: ReadonlySet<string>): Promise<void> {
+    for (const [path, file] of this.brought) {
+      if (paths.has(path)) continue
+      this.brought.delete(path)
+      await rm(file, { force: true })
+    }
+  }
+
   async remove(): Promise<void> {
     for (const file of this.brought.values()) await rm(file, { force: true })
     this.brought.clear()

@@ -8,6 +8,8 @@ export interface ObjectStore {
   create(path: string, body: Uint8Array): Promise<boolean>
   /** Puts a small one in the place of whatever is there. */
   replace(path: string, body: Uint8Array): Promise<void>
+  /** What outside programs call a path. */
+  uri(path: string): string
   /** Undefined where none is. */
   read(path: string): Promise<Uint8Array | undefined>
   /** Brings a file to a local path. */

@@ -9,6 +9,8 @@ import { turnFields } from '../csv-fields.ts'
 import { duckdbFailure } from '../duckdb/errors.ts'
 import { LineMeter } from '../duckdb/line-meter.ts'
 import { listTurn } from '../duckdb/lists.ts'
+import { isMisfit, misfit } from '../duckdb/misfit.ts'
+import type { TargetLane } from '../contract/target.ts'
 import { ident, literal, readCsv } from '../duckdb/sql.ts'
 import type { LakeEngine } from './engine.ts'
 
@@ -21,8 +23,8 @@ export interface MakingParquet {
   readonly bytes: number
   /** Whole lines. */
   csv(lines: Uint8Array): Promise<void>
-  /** Makes the file and hands its bytes on. */
-  finish(store: (body: AsyncIterable<Uint8Array>) => Promise<void>): Promise<void>
+  /** Makes the file and hands its bytes on; returns how many rows it has. */
+  finish(store: (body: AsyncIterable<Uint8Array>) => Promise<void>): Promise<number>
   abort(): Promise<void>
 }
 
@@ -35,8 +37,14 @@ export class Parquet {
     this.where = where
   }
 
-  begin(columns: readonly Column[], compress: LandedFiles['compress']): MakingParquet {
-    return new Making(this.engine, this.where, columns, compress)
+  /** `more`: further options of what DuckDB writes. */
+  begin(
+    lane: TargetLane,
+    columns: readonly Column[],
+    compress: LandedFiles['compress'],
+    more = '',
+  ): MakingParquet {
+    return new Making(this.engine, this.where, lane, columns, compress, more)
   }
 }
 
@@ -44,8 +52,10 @@ class Making implements MakingParquet {
   bytes = 0
   private readonly engine: LakeEngine
   private readonly where: string
+  private readonly lane: TargetLane
   private readonly columns: readonly Column[]
   private readonly compress: LandedFiles['compress']
+  private readonly more: string
   private readonly name = randomUUID()
   private readonly meter = new LineMeter(LARGEST_ROW_BYTES)
   private file: FileHandle | undefined
@@ -54,15 +64,18 @@ class Making implements MakingParquet {
   constructor(
     engine: LakeEngine,
     where: string,
+    lane: TargetLane,
     columns: readonly Column[],
     compress: LandedFiles['compress'],
+    more: string,
   ) {
+    this.more = more
+    this.lane = lane
     this.engine = engine
     this.where = where
     this.columns = columns
     this.compress = compress
-    const nowhere = { namespace: '', name: where }
-    this.turns = columns.map(column => listTurn(nowhere, column))
+    this.turns = columns.map(column => listTurn(lane.table, column))
   }
 
   async csv(lines: Uint8Array): Promise<void> {
@@ -79,22 +92,28 @@ class Making implements MakingParquet {
     }
   }
 
-  async finish(store: (body: AsyncIterable<Uint8Array>) => Promise<void>): Promise<void> {
+  async finish(store: (body: AsyncIterable<Uint8Array>) => Promise<void>): Promise<number> {
     const [csv, made] = [await this.at('csv'), await this.at('parquet')]
     this.file ??= await open(csv, 'wx')
     await this.file.close()
     const { bytes, longest: longestLine } = this.meter
-    const { read, select } = readCsv({ file: csv, bytes, longestLine }, this.columns)
+    const file = { file: csv, bytes, longestLine }
+    const { read, select } = readCsv(file, this.columns)
     const list = select.map((expression, i) => `${expression} AS ${ident(this.columns[i]!.name)}`).join(', ')
     const compression = this.compress === 'none' ? 'uncompressed' : this.compress
     try {
-      await this.engine.with(connection =>
+      const rows = await this.engine.with(connection =>
         connection.run(
-          `COPY (SELECT ${list} FROM ${read}) TO ${literal(made)} (FORMAT parquet, COMPRESSION ${compression}, ROW_GROUP_SIZE ${ROWS_IN_A_GROUP})`,
+          `COPY (SELECT ${list} FROM ${read}) TO ${literal(made)} (FORMAT parquet, COMPRESSION ${compression}, ROW_GROUP_SIZE ${ROWS_IN_A_GROUP}${this.more})`,
         ),
       )
       await store(createReadStream(made))
+      return rows
     } catch (thrown) {
+      if (isMisfit(thrown))
+        throw await this.engine.with(connection =>
+          misfit(connection, this.lane, this.columns, file, thrown, this.where),
+        )
       throw duckdbFailure(thrown, this.where)
     } finally {
       await this.remove()

@@ -47,6 +47,10 @@ export function dataPath(folder: string, within: string, sequence: number, id: s
   return `${dataFolder(folder)}${within === '' ? '' : `${within}/`}${padded(sequence)}-${id}.${end}`
 }
 
+export const metadataPath = (folder: string, version: number) =>
+  `${folder}/metadata/v${version}.metadata.json`
+export const hintPath = (folder: string) => `${folder}/metadata/version-hint.text`
+
 /** The number that a path of any of these kinds ends with; undefined: it is none of them. */
 export function sequenceOf(path: string): number | undefined {
   const [, digits] = /(?:^|\/)(\d{12})(?:-[\w-]+)?\.[\w.]+$/.exec(path) ?? []

@@ -10,7 +10,9 @@ import type { TargetLane } from '../contract/target.ts'
 import type { Commit, Commits, TableState } from './commits.ts'
 import type { DataFile, Manifest, TableSchema } from './manifest.ts'
 import type { ObjectStore } from './object-store.ts'
-import { manifestPath, schemaPath, tableFolder } from './paths.ts'
+import { OWN, type Metadata } from './merged/metadata.ts'
+import type { MergedTable } from './merged/table.ts'
+import { manifestPath, metadataPath, schemaPath, tableFolder } from './paths.ts'
 import { newestManifest } from './read-manifests.ts'
 
 /** A table before its first row. */
@@ -22,6 +24,9 @@ export interface Prepared {
 }
 
 type Span = { first: string | null; last: string | null }
+
+/** The outline of tables that say themselves what they are. */
+export const MERGED = 'merged'
 
 const NOTHING: TableState = { sequence: 0, schema: 0, outline: '', rows: 0, bytes: 0, files: 0 }
 
@@ -36,6 +41,10 @@ export class Publication {
     this.commits = commits
     this.checkpoint = checkpoint
     this.tables = { ...commits.newest?.tables }
+  }
+
+  get pipeline(): string {
+    return this.checkpoint.pipeline
   }
 
   /** Begins a table, or begins anew with one: what its files have so far is of no more use. */
@@ -68,9 +77,41 @@ export class Publication {
     this.manifest(written(lane), 'none', [], { first: null, last: null }, true)
   }
 
+  /** The next version of a merged table, whose metadata follows the one of `table`. */
+  merged(table: MergedTable, files: readonly { rows: number; bytes: number }[]): MergedTable {
+    const { folder, version, metadata } = table
+    const { pipeline, epoch } = this.checkpoint
+    const body: Metadata = {
+      ...metadata,
+      properties: { ...metadata.properties, [OWN.pipeline]: pipeline, [OWN.epoch]: String(epoch) },
+    }
+    const sequence = version + 1
+    this.publish.push({ path: metadataPath(folder, sequence), body })
+    this.tables[folder] = {
+      sequence,
+      schema: metadata['current-schema-id'],
+      outline: MERGED,
+      rows: files.reduce((sum, { rows }) => sum + rows, 0),
+      bytes: files.reduce((sum, { bytes }) => sum + bytes, 0),
+      files: files.length,
+    }
+    return { folder, version: sequence, metadata: body }
+  }
+
+  /** What the summary of a snapshot says of where it is from. */
+  get summary(): Record<string, string> {
+    const [stream] = this.checkpoint.streams
+    return {
+      [OWN.commit]: this.id,
+      [OWN.position]: stream!.position.at,
+      [OWN.completeUpTo]: stream!.completeUpTo,
+    }
+  }
+
   /** The table's next number is taken by nothing. */
   fence(folder: string): void {
     const state = this.tables[folder]!
+    if (state.outline === MERGED) throw new Error(`${folder} has versions, and no manifests of ours`)
     const last = JSON.parse(state.outline) as Pick<Manifest, 'format' | 'compress'>
     this.next(folder, state, 'none', [], { first: null, last: null }, false, last)
   }

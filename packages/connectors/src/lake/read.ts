@@ -3,22 +3,21 @@ import type { Catalogue, Grid } from '@tide/core/api/browse'
 import { Failure } from '@tide/core/failure'
 import type { Dataset, DatasetName } from '@tide/core/records/dataset'
 import type { Key, Row } from '@tide/core/records/value'
-import type { KeyedTable } from '../contract/records.ts'
+import type { KeyedTable, OrderedTable } from '../contract/records.ts'
 import type { QueryLimits, RowBatch, StreamLimits } from '../contract/session.ts'
 import { duckdbFailure } from '../duckdb/errors.ts'
 import type { DuckdbConnection } from '../duckdb/host.ts'
 import { query, queryRows } from '../duckdb/read.ts'
-import { readRow } from '../duckdb/rows.ts'
+import { readOrdered, readRow, readRows } from '../duckdb/rows.ts'
 import { ident, tableName } from '../duckdb/sql.ts'
 import type { LakeEngine } from './engine.ts'
-import { ORDER, rowOfChanges, UNTOLD, UPSERTS } from './changed-row.ts'
+import { ORDER, rowOfChanges, UPSERTS } from './changed-row.ts'
 import { LocalFiles } from './local-files.ts'
 import type { ObjectStore } from './object-store.ts'
 import { LakeTables, type LakeTable } from './tables.ts'
-import { selectFrom } from './views.ts'
 
-/** Where a temporary table is put together of what is looked for. */
-const STORY: DatasetName = { namespace: 'temp', name: 'constant tide: one row' }
+/** What is read for a moment: a temporary view, or a table that is put together. */
+const READ: DatasetName = { namespace: 'temp', name: 'constant tide: what is read' }
 
 export class LakeReader {
   private readonly store: ObjectStore
@@ -32,80 +31,69 @@ export class LakeReader {
   }
 
   async catalogue(): Promise<Catalogue> {
-    const tables = await this.tables.all()
-    const datasets = tables.map(({ newest, schema }): Dataset => {
-      const { rows, bytes } = newest.total
-      const fields = schema.columns.map(column => ({
-        ...column,
-        nullable: !schema.key.includes(column.name),
-      }))
-      return { ...schema.table, kind: 'table', fields, key: [], rows, rowsExact: true, bytes }
-    })
+    const datasets = (await this.tables.all()).map(
+      ({ namespace, name, columns, key, rows, bytes }): Dataset => ({
+        namespace,
+        name,
+        kind: 'table',
+        fields: [...columns],
+        key: [...key],
+        rows,
+        rowsExact: true,
+        bytes,
+      }),
+    )
     return { schemas: [...new Set(datasets.map(({ namespace }) => namespace))], datasets }
   }
 
-  /** The newest rows, the last one first. */
+  /** Of changes the newest, the last one first; of a merged table any. */
   async preview(name: DatasetName, limits: QueryLimits): Promise<Grid> {
     const table = await this.tables.of(name)
-    const groups = await this.tables.groups(table, limits.maxRows)
-    return this.locally(
-      groups.flatMap(({ paths }) => paths),
-      (connection, at) => {
-        const rows = `SELECT *, row_number() OVER () AS ${ORDER} FROM (${selectFrom(groups, table.schema, at)})`
-        const sql = `SELECT * EXCLUDE (${ORDER}) FROM (${rows}) ORDER BY ${ORDER} DESC LIMIT ${limits.maxRows}`
-        return connection.question(sql, limits)
-      },
-    ).then(grid => ({ ...grid, total: table.newest.total.rows }))
+    const grid = await this.reading(table, limits.maxRows, (connection, select) => {
+      if (!table.tellsChanges) return connection.question(`${select} LIMIT ${limits.maxRows}`, limits)
+      const rows = `SELECT *, row_number() OVER () AS ${ORDER} FROM (${select})`
+      const sql = `SELECT * EXCLUDE (${ORDER}) FROM (${rows}) ORDER BY ${ORDER} DESC LIMIT ${limits.maxRows}`
+      return connection.question(sql, limits)
+    })
+    return { ...grid, total: table.rows }
   }
 
   async count(name: DatasetName): Promise<number> {
-    return (await this.tables.of(name)).newest.total.rows
+    return (await this.tables.of(name)).rows
   }
 
-  /** The row as its changes have left it; without a key, that of the newest change of all. */
+  /** Of change files: as its changes have left it; without a key, the one of the newest change. */
   async row(asked: KeyedTable, key: Key | null): Promise<Row | null> {
     const table = await this.tables.of(asked.dataset)
-    if (!table.schema.columns.some(({ name }) => name === UNTOLD)) return null
+    if (!table.tellsChanges)
+      return this.viewing(table, connection => readRow(connection, { ...asked, dataset: READ }, key))
     const wanted = key ?? (await this.newestKey(table, asked))
     if (!wanted) return null
-    const groups = await this.tables.groups(table)
-    return this.locally(
-      groups.flatMap(({ paths }) => paths),
-      async (connection, at) => {
-        const changes = `SELECT *, row_number() OVER () AS ${ORDER} FROM (${selectFrom(groups, table.schema, at)})`
-        await connection.run(
-          `CREATE OR REPLACE TEMP TABLE ${ident(STORY.name)} AS ${rowOfChanges(changes, asked, wanted)}`,
-        )
-        return readRow(connection, { ...asked, dataset: STORY }, wanted)
-      },
-    )
+    return this.reading(table, undefined, async (connection, select) => {
+      const changes = `SELECT *, row_number() OVER () AS ${ORDER} FROM (${select})`
+      await connection.run(
+        `CREATE OR REPLACE TEMP TABLE ${ident(READ.name)} AS ${rowOfChanges(changes, asked, wanted)}`,
+      )
+      return readRow(connection, { ...asked, dataset: READ }, wanted)
+    })
   }
 
-  private async newestKey(table: LakeTable, asked: KeyedTable): Promise<Key | undefined> {
-    const groups = await this.tables.groups(table, 1)
-    const columns = asked.columns.filter(({ name }) => asked.key.includes(name))
-    return this.locally(
-      groups.flatMap(({ paths }) => paths),
-      async (connection, at) => {
-        const all = `SELECT *, row_number() OVER () AS ${ORDER} FROM (${selectFrom(groups, table.schema, at)})`
-        const last = `SELECT * FROM (${all}) WHERE ${UPSERTS} ORDER BY ${ORDER} DESC LIMIT 1`
-        await connection.run(`CREATE OR REPLACE TEMP TABLE ${ident(STORY.name)} AS ${last}`)
-        const row = await readRow(connection, { dataset: STORY, columns, key: asked.key }, null)
-        return row && asked.key.map(name => row[columns.findIndex(column => column.name === name)]!)
-      },
-    ).then(found => found ?? undefined)
+  async rows(asked: KeyedTable, keys: readonly Key[]): Promise<Row[]> {
+    const table = await this.merged(asked.dataset)
+    return this.viewing(table, connection => readRows(connection, { ...asked, dataset: READ }, keys))
   }
 
-  async query(sql: string, limits: QueryLimits): Promise<Grid> {
-    const tables = await this.mentioned(sql)
-    return this.viewing(tables, connection => query(connection, sql, limits))
-  }
-
-  async *queryRows(sql: string, limits: StreamLimits): AsyncGenerator<RowBatch> {
-    const local = new LocalFiles(this.store, await this.engine.staging())
+  async *ordered(asked: OrderedTable, limits: Omit<StreamLimits, 'batchRows'>): AsyncGenerator<Uint8Array> {
+    const table = await this.merged(asked.dataset)
+    const staging = await this.engine.staging()
+    const local = new LocalFiles(this.store, staging)
     try {
-      const tables = await this.mentioned(sql)
-      yield* this.engine.streaming(connection => this.streamed(connection, tables, local, sql, limits))
+      const { paths, select } = await table.read()
+      const at = await local.bring(paths)
+      yield* this.engine.streaming(async function* (connection) {
+        await connection.run(`CREATE OR REPLACE TEMP VIEW ${ident(READ.name)} AS ${select(at)}`)
+        yield* readOrdered(connection, { ...asked, dataset: READ }, staging, limits)
+      })
     } catch (thrown) {
       throw duckdbFailure(thrown, this.store.where)
     } finally {
@@ -113,40 +101,48 @@ export class LakeReader {
     }
   }
 
-  private async *streamed(
-    connection: DuckdbConnection,
-    tables: readonly LakeTable[],
-    local: LocalFiles,
-    sql: string,
-    limits: StreamLimits,
-  ): AsyncGenerator<RowBatch> {
-    await this.makeViews(connection, tables, local)
-    yield* queryRows(connection, sql, limits)
-  }
-
-  private viewing<T>(
-    tables: readonly LakeTable[],
-    body: (connection: DuckdbConnection) => Promise<T>,
-  ): Promise<T> {
+  async query(sql: string, limits: QueryLimits): Promise<Grid> {
+    const tables = await this.mentioned(sql)
     return this.withFiles(async (connection, local) => {
-      await this.makeViews(connection, tables, local)
-      return body(connection)
+      await makeViews(connection, tables, local)
+      return query(connection, sql, limits)
     })
   }
 
-  private async makeViews(
-    connection: DuckdbConnection,
-    tables: readonly LakeTable[],
-    local: LocalFiles,
-  ): Promise<void> {
-    for (const table of tables) {
-      const groups = await this.tables.groups(table)
-      const at = await local.bring(groups.flatMap(({ paths }) => paths))
-      await connection.run(`CREATE SCHEMA IF NOT EXISTS ${ident(table.schema.table.namespace)}`)
-      await connection.run(
-        `CREATE OR REPLACE VIEW ${tableName(table.schema.table)} AS ${selectFrom(groups, table.schema, at)}`,
-      )
+  async *queryRows(sql: string, limits: StreamLimits): AsyncGenerator<RowBatch> {
+    const local = new LocalFiles(this.store, await this.engine.staging())
+    try {
+      const tables = await this.mentioned(sql)
+      yield* this.engine.streaming(async function* (connection) {
+        await makeViews(connection, tables, local)
+        yield* queryRows(connection, sql, limits)
+      })
+    } catch (thrown) {
+      throw duckdbFailure(thrown, this.store.where)
+    } finally {
+      await local.remove()
     }
+  }
+
+  private async newestKey(table: LakeTable, asked: KeyedTable): Promise<Key | undefined> {
+    const columns = asked.columns.filter(({ name }) => asked.key.includes(name))
+    const row = await this.reading(table, 1, async (connection, select) => {
+      const all = `SELECT *, row_number() OVER () AS ${ORDER} FROM (${select})`
+      const last = `SELECT * FROM (${all}) WHERE ${UPSERTS} ORDER BY ${ORDER} DESC LIMIT 1`
+      await connection.run(`CREATE OR REPLACE TEMP TABLE ${ident(READ.name)} AS ${last}`)
+      return readRow(connection, { dataset: READ, columns, key: asked.key }, null)
+    })
+    return row ? asked.key.map(name => row[columns.findIndex(column => column.name === name)]!) : undefined
+  }
+
+  private async merged(name: DatasetName): Promise<LakeTable> {
+    const table = await this.tables.of(name)
+    if (!table.tellsChanges) return table
+    throw new Failure(
+      'refused',
+      `${name.name} is made of change files, which are not held against the source.`,
+      'Read them by the guide, or land it as a merged table.',
+    )
   }
 
   /** The tables whose names stand in a statement. */
@@ -154,14 +150,25 @@ export class LakeReader {
     const text = sql.toLowerCase()
     const asksForAll = /\b(information_schema|duckdb_\w+|show|describe|pg_catalog)\b/.test(text)
     const tables = await this.tables.all()
-    return tables.filter(({ schema }) => asksForAll || text.includes(schema.table.name.toLowerCase()))
+    return tables.filter(({ name }) => asksForAll || text.includes(name.toLowerCase().replaceAll('"', '""')))
   }
 
-  private locally<T>(
-    paths: readonly string[],
-    body: (connection: DuckdbConnection, at: (path: string) => string) => Promise<T>,
+  private viewing<T>(table: LakeTable, body: (connection: DuckdbConnection) => Promise<T>): Promise<T> {
+    return this.reading(table, undefined, async (connection, select) => {
+      await connection.run(`CREATE OR REPLACE TEMP VIEW ${ident(READ.name)} AS ${select}`)
+      return body(connection)
+    })
+  }
+
+  private reading<T>(
+    table: LakeTable,
+    rows: number | undefined,
+    body: (connection: DuckdbConnection, select: string) => Promise<T>,
   ): Promise<T> {
-    return this.withFiles(async (connection, local) => body(connection, await local.bring(paths)))
+    return this.withFiles(async (connection, local) => {
+      const { paths, select } = await table.read(rows)
+      return body(connection, select(await local.bring(paths)))
+    })
   }
 
   private async withFiles<T>(
@@ -175,5 +182,18 @@ export class LakeReader {
     } finally {
       await local.remove()
     }
+  }
+}
+
+async function makeViews(
+  connection: DuckdbConnection,
+  tables: readonly LakeTable[],
+  local: LocalFiles,
+): Promise<void> {
+  for (const table of tables) {
+    const { paths, select } = await table.read()
+    const at = await local.bring(paths)
+    await connection.run(`CREATE SCHEMA IF NOT EXISTS ${ident(table.namespace)}`)
+    await connection.run(`CREATE OR REPLACE VIEW ${tableName(table)} AS ${select(at)}`)
   }
 }

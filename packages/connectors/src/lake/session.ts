@@ -5,7 +5,6 @@ import { lakeColumn } from '@tide/core/shape/lake'
 import type { Session } from '../contract/session.ts'
 import { LakeEngine } from './engine.ts'
 import type { ObjectStore } from './object-store.ts'
-import { Parquet } from './parquet.ts'
 import { LakeReader } from './read.ts'
 import { LakeTarget } from './target.ts'
 
@@ -24,15 +23,19 @@ const PROFILE: TargetProfile = {
 export function lakeSession(store: ObjectStore, readable: readonly string[]): Session {
   const engine = new LakeEngine(readable)
   const reader = new LakeReader(store, engine)
+  const target = new LakeTarget(store, engine, PROFILE)
   return {
     catalogue: () => reader.catalogue(),
     preview: (table, limits) => reader.preview(table, limits),
     count: table => reader.count(table),
     row: (table, key) => reader.row(table, key),
+    rows: (table, keys) => reader.rows(table, keys),
+    ordered: (table, limits) => reader.ordered(table, limits),
     query: (sql, limits) => reader.query(sql, limits),
     stream: (sql, limits) => reader.queryRows(sql, limits),
-    target: new LakeTarget(store, new Parquet(engine, store.where), PROFILE),
+    target,
     close: async () => {
+      await target.close()
       await engine.close()
       await store.close()
     },

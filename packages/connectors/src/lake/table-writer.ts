@@ -76,7 +76,7 @@ export class TableWriter {
       const [oldest] = this.open.keys()
       if (this.open.size >= MOST_OPEN) await this.close(oldest!)
       const { store, parquet, folder, sequence, lane } = this.settings
-      file = openDataFile({ store, folder, within, sequence }, lane.files!, lane.changes!, parquet)
+      file = openDataFile({ store, folder, within, sequence }, lane, lane.files!, lane.changes!, parquet)
       this.open.set(within, file)
       this.paths.push(file.path)
     }

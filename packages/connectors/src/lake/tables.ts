@@ -1,37 +1,42 @@
-/** What is known of the tables of a lake: their newest manifests, and the files that are of use. */
-import { printName, type DatasetName } from '@tide/core/records/dataset'
+/** The tables of a lake, of either kind, as they are read. */
 import { Failure } from '@tide/core/failure'
-import type { DataFile, Manifest, TableSchema } from './manifest.ts'
+import type { Column } from '@tide/core/records/column'
+import { printName, type DatasetName } from '@tide/core/records/dataset'
+import { duckdbLogical } from '@tide/core/shape/duckdb'
+import { ident } from '../duckdb/sql.ts'
+import { ChangeTables } from './change-tables.ts'
+import { currentSchema, currentSnapshot, OWN } from './merged/metadata.ts'
+import { selectMerged } from './merged/select.ts'
+import { filesOf, openMerged, type MergedTable } from './merged/table.ts'
 import type { ObjectStore } from './object-store.ts'
 import { tableFolder, tableOf } from './paths.ts'
-import { newestManifest, readManifest, readSchema } from './read-manifests.ts'
+import { selectFrom } from './views.ts'
 
-/** Files that are read alike. */
-export interface FileGroup extends Pick<Manifest, 'format' | 'compress'> {
-  schema: TableSchema
-  /** From the top of the lake on, in the order in which they were published. */
+/** What is read of a table: files, and the SELECT that has their rows. `at`: where a path is locally. */
+export interface Reading {
   paths: string[]
+  select(at: (path: string) => string): string
 }
 
-export interface LakeTable {
-  folder: string
-  newest: Manifest
-  schema: TableSchema
-}
-
-/** The files since all began anew last, and up to which manifest. */
-interface Known {
-  sequence: number
-  files: { manifest: Omit<Manifest, 'files'>; files: DataFile[] }[]
+export interface LakeTable extends DatasetName {
+  columns: readonly Column[]
+  /** Of a merged table. */
+  key: readonly string[]
+  rows: number
+  bytes: number
+  /** Its rows are changes, the newest last. */
+  tellsChanges: boolean
+  /** All of it, or files that hold so many rows, those of the newest changes. */
+  read(rows?: number): Promise<Reading>
 }
 
 export class LakeTables {
   private readonly store: ObjectStore
-  private readonly known = new Map<string, Known>()
-  private readonly schemas = new Map<string, TableSchema>()
+  private readonly changes: ChangeTables
 
   constructor(store: ObjectStore) {
     this.store = store
+    this.changes = new ChangeTables(store)
   }
 
   async all(): Promise<LakeTable[]> {
@@ -50,62 +55,56 @@ export class LakeTables {
     )
   }
 
-  /** All files that are of use, those of one kind together; of the newest manifests alone, where `rows` of them are enough. */
-  async groups(table: LakeTable, rows = Infinity): Promise<FileGroup[]> {
-    const known = await this.files(table)
-    const groups: FileGroup[] = []
-    const some: Known['files'] = []
-    let sum = 0
-    for (let i = known.length - 1; i >= 0 && sum < rows; i--) {
-      some.unshift(known[i]!)
-      sum += known[i]!.manifest.rows
-    }
-    for (const { manifest, files } of some) {
-      const { format, compress, schema: id } = manifest
-      let last = groups.at(-1)
-      if (!last || last.schema.id !== id || last.format !== format || last.compress !== compress) {
-        last = { schema: await this.schema(table.folder, id), format, compress, paths: [] }
-        groups.push(last)
-      }
-      for (const { path } of files) last.paths.push(`${table.folder}/${path}`)
-    }
-    return groups
-  }
-
   private async at(folder: string): Promise<LakeTable | undefined> {
-    const newest = await newestManifest(this.store, folder, this.known.get(folder)?.sequence ?? 0)
-    return newest && { folder, newest, schema: await this.schema(folder, newest.schema) }
-  }
-
-  /** Manifests do not change: each is read once. */
-  private async files({ folder, newest }: LakeTable): Promise<Known['files']> {
-    const known = this.known.get(folder) ?? { sequence: 0, files: [] }
-    let files = [...known.files]
-    for (let sequence = known.sequence + 1; sequence <= newest.sequence; sequence++) {
-      const manifest =
-        sequence === newest.sequence ? newest : await readManifest(this.store, folder, sequence)
-      if (!manifest) throw this.unreadable(folder, `manifest ${sequence}`)
-      if (manifest.reset) files = []
-      const { files: own, ...rest } = manifest
-      if (own.length > 0) files.push({ manifest: rest, files: own })
+    const merged = await openMerged(this.store, folder)
+    if (merged) return this.merged(merged, tableOf(folder)!)
+    const table = await this.changes.at(folder)
+    if (!table) return undefined
+    const { schema, newest } = table
+    const { rows, bytes } = newest.total
+    return {
+      ...schema.table,
+      columns: schema.columns.map(column => ({ ...column, nullable: true })),
+      key: [],
+      rows,
+      bytes,
+      tellsChanges: true,
+      read: async some => {
+        const groups = await this.changes.groups(table, some)
+        return {
+          paths: groups.flatMap(({ paths }) => paths),
+          select: at => selectFrom(groups, schema, at),
+        }
+      },
     }
-    this.known.set(folder, { sequence: newest.sequence, files })
-    return files
   }
 
-  private async schema(folder: string, id: number): Promise<TableSchema> {
-    const name = `${folder} ${id}`
-    const schema = this.schemas.get(name) ?? (await readSchema(this.store, folder, id))
-    if (!schema) throw this.unreadable(folder, `schema ${id}`)
-    this.schemas.set(name, schema)
-    return schema
-  }
-
-  private unreadable(folder: string, what: string): Failure {
-    return new Failure(
-      'structural',
-      `${this.store.where}: ${what} of ${folder} is not there, or cannot be read.`,
-      'Was something removed there by hand? Put it back, or start its pipeline again.',
-    )
+  private merged(table: MergedTable, name: DatasetName): LakeTable {
+    const { folder, metadata } = table
+    const { summary } = currentSnapshot(metadata) ?? {}
+    const { fields } = currentSchema(metadata)
+    const key = JSON.parse(metadata.properties[OWN.key] ?? '[]') as string[]
+    return {
+      ...name,
+      columns: fields.map(({ name, doc }) => ({
+        name,
+        type: duckdbLogical(doc === 'TIMESTAMPTZ' ? 'TIMESTAMP WITH TIME ZONE' : doc),
+        nativeType: doc,
+        nullable: !key.includes(name),
+      })),
+      key,
+      rows: Number(summary?.['total-records'] ?? 0),
+      bytes: Number(summary?.['total-files-size'] ?? 0),
+      tellsChanges: false,
+      read: async () => {
+        const files = await filesOf(this.store, table)
+        const names = fields.map(field => field.name)
+        const list = names.map(name => ident(name)).join(', ')
+        return {
+          paths: files.map(({ path }) => `${folder}/${path}`),
+          select: at => `SELECT ${list} FROM (${selectMerged(table, files, at, names)})`,
+        }
+      },
+    }
   }
 }

@@ -1,32 +1,24 @@
 /** Writes into a lake: rows go into files as they come, and are published together by a commit. */
-import { ChangeRows } from '@tide/core/apply/change-rows'
 import type { Checkpoint } from '@tide/core/checkpoint/checkpoint'
 import { FILES_GATHER, foldersOf } from '@tide/core/definition/files'
 import { Turns } from '@tide/core/pace/turns'
 import type { PrepareStep } from '@tide/core/plan/steps'
 import type { TargetProfile } from '@tide/core/plan/input'
-import { wholeLines } from '@tide/core/records/csv-lines'
-import { csvRows } from '@tide/core/records/csv-rows'
-import { printName } from '@tide/core/records/dataset'
-import { packRow, type PackedRow } from '@tide/core/records/tuple'
 import { randomUUID } from 'node:crypto'
 import { overtaken } from '../checkpoint.ts'
 import type { CopyRange } from '../contract/source.ts'
-import type {
-  ApplyTransaction,
-  CommitLoad,
-  Gathering,
-  LaneEffect,
-  TargetLane,
-  TargetSide,
-} from '../contract/target.ts'
+import type { ApplyTransaction, CommitLoad, Gathering, TargetLane, TargetSide } from '../contract/target.ts'
+import { ChangeFiles } from './change-files.ts'
 import { Commits } from './commits.ts'
+import type { LakeEngine } from './engine.ts'
 import { leftOver } from './left-over.ts'
+import { MergedTables } from './merged/tables.ts'
 import type { ObjectStore } from './object-store.ts'
-import type { Parquet } from './parquet.ts'
+import { Parquet } from './parquet.ts'
 import { tableFolder } from './paths.ts'
-import { Publication, type Prepared } from './publication.ts'
-import { TableWriter } from './table-writer.ts'
+import { LakeTables } from './tables.ts'
+import type { Writing } from './writing.ts'
+import { MERGED, Publication } from './publication.ts'
 
 /** Small files make whoever reads them slow, and each costs its round trips. */
 const GATHERING: Gathering = FILES_GATHER
@@ -35,13 +27,19 @@ export class LakeTarget implements TargetSide {
   readonly profile: TargetProfile
   readonly gathering = GATHERING
   private readonly store: ObjectStore
-  private readonly parquet: Parquet
+  private readonly tables: LakeTables
+  private readonly changes: ChangeFiles
+  private readonly merged: MergedTables
   private readonly turns = new Turns()
   private commits: Commits | undefined
 
-  constructor(store: ObjectStore, parquet: Parquet, profile: TargetProfile) {
+  constructor(store: ObjectStore, engine: LakeEngine, profile: TargetProfile) {
+    const parquet = new Parquet(engine, store.where)
+    const numberOf = (folder: string) => (this.commits?.newest?.tables[folder]?.sequence ?? 0) + 1
     this.store = store
-    this.parquet = parquet
+    this.tables = new LakeTables(store)
+    this.changes = new ChangeFiles(store, parquet, numberOf)
+    this.merged = new MergedTables(store, engine, parquet)
     this.profile = profile
   }
 
@@ -66,64 +64,41 @@ export class LakeTarget implements TargetSide {
     return this.turns.run(() => this.publish(checkpoint, again, steps))
   }
 
-  async load(lane: TargetLane, { csv }: CopyRange, _again: boolean, commit: CommitLoad): Promise<void> {
-    const landedAt = new Date().toISOString()
-    const writer = this.writer(lane, 'copy')
-    let attempted = false
-    const rows = new ChangeRows(lane.changes!, namesOf(lane), lane.key)
-    let [count, bytes] = [0, 0]
-    try {
-      for await (const lines of wholeLines(csv)) {
-        bytes += lines.length
-        const standing: PackedRow[] = []
-        for (const row of csvRows(lines)) standing.push(rows.standing(packRow(row), landedAt))
-        count += standing.length
-        await writer.put(standing, landedAt)
-      }
-      const files = await writer.finish()
-      await this.turns.run(() =>
-        commit({ rows: count, bytes }, async checkpoint => {
-          const publication = await this.publication(checkpoint)
-          if (files.length > 0) publication.add(lane, 'copy', files, writer.span)
-          attempted = true
-          await publication.commit()
-        }),
-      )
-    } catch (thrown) {
-      // Of a commit whose outcome is not known the files must stay; whoever takes the pipeline next removes what is left.
-      if (!attempted) await writer.abort()
-      throw thrown
-    }
+  load(lane: TargetLane, range: CopyRange, again: boolean, commit: CommitLoad): Promise<void> {
+    const inTurn: CommitLoad = (loaded, write) => this.turns.run(() => commit(loaded, write))
+    const publish = (checkpoint: Checkpoint, add: (publication: Publication) => Promise<void>) =>
+      this.committed(checkpoint, add)
+    return isMerged(lane)
+      ? this.merged.load(lane, range, again, this.turns, commit, publish)
+      : this.changes.load(lane, range, inTurn, publish)
   }
 
   async begin(): Promise<ApplyTransaction> {
     const end = await this.turns.take()
-    const writers = new Map<string, { lane: TargetLane; writer: TableWriter }>()
-    const writerOf = (lane: TargetLane) => {
-      const folder = tableFolder(lane.table)
-      const open = writers.get(folder) ?? { lane, writer: this.writer(lane, 'changes') }
-      writers.set(folder, open)
-      return open.writer
-    }
+    const parts = { changes: this.changes.begin(), merged: this.merged.begin() }
+    const writings: Writing[] = Object.values(parts)
     let attempted = false
     return {
       apply: async effects => {
-        for (const effect of effects) await applied(effect, writerOf)
-        return []
+        const unfilled = await parts.merged.apply(effects.filter(({ lane }) => isMerged(lane)))
+        await parts.changes.apply(effects.filter(({ lane }) => !isMerged(lane)))
+        return unfilled
       },
       commit: async checkpoint => {
-        const publication = await this.publication(checkpoint)
-        for (const { lane, writer } of writers.values()) {
-          const files = await writer.finish()
-          if (files.length > 0) publication.add(lane, 'changes', files, writer.span)
-        }
-        attempted = true
-        await publication.commit()
+        await this.committed(
+          checkpoint,
+          async publication => {
+            for (const writing of writings) await writing.publish(publication)
+          },
+          () => (attempted = true),
+        )
+        for (const writing of writings) await writing.published()
         end()
       },
       rollback: async () => {
         // Of a commit whose outcome is not known the files must stay; whoever takes the pipeline next removes what is left.
-        if (!attempted) for (const { writer } of writers.values()) await writer.abort()
+        if (attempted) this.merged.forget()
+        else for (const writing of writings) await writing.abort()
         end()
       },
     }
@@ -139,6 +114,7 @@ export class LakeTarget implements TargetSide {
     return this.turns.run(async () => {
       const commits = (this.commits = new Commits(this.store, pipeline))
       for (;;) {
+        this.merged.forget()
         await commits.look()
         const { checkpoint: found } = commits
         if (!found || found.epoch < freshFrom) return undefined
@@ -149,8 +125,12 @@ export class LakeTarget implements TargetSide {
         try {
           // Each table's next number is taken, so that nobody who comes late publishes under it.
           const publication = new Publication(commits, taken)
-          for (const folder of Object.keys(commits.newest!.tables)) publication.fence(folder)
+          for (const [folder, { outline }] of Object.entries(commits.newest!.tables)) {
+            if (outline === MERGED) await this.merged.fence(folder, publication)
+            else publication.fence(folder)
+          }
           await publication.commit()
+          await this.merged.committed(publication)
         } catch (thrown) {
           if (await this.hasGoneOn(commits)) continue
           throw thrown
@@ -176,9 +156,14 @@ export class LakeTarget implements TargetSide {
     })
   }
 
-  /** Rows of its files since the last time that all began anew. */
+  /** Rows of its files: of change files since the last time that all began anew. */
   async count({ table }: TargetLane): Promise<number> {
-    return Promise.resolve(this.commits?.newest?.tables[tableFolder(table)]?.rows ?? 0)
+    const { newest } = this.commits ?? {}
+    return newest ? (newest.tables[tableFolder(table)]?.rows ?? 0) : (await this.tables.of(table)).rows
+  }
+
+  close(): Promise<void> {
+    return this.merged.close()
   }
 
   /** Whether somebody has made a commit since it was looked. */
@@ -188,21 +173,31 @@ export class LakeTarget implements TargetSide {
     return commits.newest?.id !== before
   }
 
-  private async publish(
+  private publish(
     checkpoint: Checkpoint,
     emptied: readonly TargetLane[],
     steps: readonly PrepareStep[],
   ): Promise<void> {
-    const publication = await this.publication(checkpoint)
-    for (const step of steps) {
-      if (step.step !== 'create table' && step.step !== 'replace table') continue
-      await publication.begin(this.store, preparedBy(step))
-    }
-    for (const lane of emptied) publication.reset(lane)
-    await publication.commit()
+    return this.committed(checkpoint, async publication => {
+      for (const step of steps) {
+        if (step.step === 'create table' || step.step === 'replace table') {
+          const { table, columns, key, files } = step
+          if (files?.as === 'merged') await this.merged.prepare(step, publication)
+          else await publication.begin(this.store, { table, columns, key, files: files! })
+        } else if (step.step === 'alter table') await this.merged.alter(step, publication)
+      }
+      for (const lane of emptied) {
+        if (isMerged(lane)) await this.merged.empty(lane, publication)
+        else publication.reset(lane)
+      }
+    })
   }
 
-  private async publication(checkpoint: Checkpoint): Promise<Publication> {
+  private async committed(
+    checkpoint: Checkpoint,
+    add: (publication: Publication) => Promise<void>,
+    attempt: () => void = () => {},
+  ): Promise<void> {
     let { commits } = this
     if (commits?.pipeline !== checkpoint.pipeline) {
       commits = this.commits = new Commits(this.store, checkpoint.pipeline)
@@ -210,58 +205,32 @@ export class LakeTarget implements TargetSide {
     }
     const { newest } = commits
     if (newest && newest.epoch > checkpoint.epoch) throw overtaken()
-    return new Publication(commits, checkpoint)
+    const publication = new Publication(commits, checkpoint)
+    await add(publication)
+    attempt()
+    try {
+      await publication.commit()
+    } catch (thrown) {
+      this.merged.forget()
+      throw thrown
+    }
+    await this.merged.committed(publication)
   }
-
-  private writer(lane: TargetLane, kind: 'copy' | 'changes'): TableWriter {
-    const folder = tableFolder(lane.table)
-    const sequence = (this.commits?.newest?.tables[folder]?.sequence ?? 0) + 1
-    return new TableWriter({ store: this.store, parquet: this.parquet, folder, sequence, lane, kind })
-  }
 }
 
-async function applied(
-  { lane, effect }: LaneEffect,
-  writerOf: (lane: TargetLane) => TableWriter,
-): Promise<void> {
-  const { truncate, removed, puts, append } = effect
-  if (!truncate && removed.length === 0 && puts.length === 0) return
-  const landedAt = new Date().toISOString()
-  if (append) return writerOf(lane).put(rowsOf(puts), landedAt)
-  const rows = new ChangeRows(lane.changes!, namesOf(lane), lane.key)
-  const standing: PackedRow[] = []
-  if (truncate) standing.push(rows.emptied(landedAt))
-  for (const key of removed) standing.push(rows.gone(key, landedAt))
-  for (const { row } of puts) standing.push(rows.standing(row, landedAt))
-  return writerOf(lane).put(standing, landedAt)
-}
-
-function* rowsOf(puts: readonly { row: PackedRow }[]): Generator<PackedRow> {
-  for (const { row } of puts) yield row
-}
-
-const namesOf = ({ columns }: TargetLane) => columns.map(({ name }) => name)
-
-function preparedBy({
-  table,
-  columns,
-  key,
-  files,
-}: Extract<PrepareStep, { step: 'create table' | 'replace table' }>): Prepared {
-  if (!files) throw new Error(`no files were planned for ${printName(table)}`)
-  return { table, columns, key, files }
-}
+const isMerged = ({ files }: TargetLane) => files?.as === 'merged'
 
 /** What a step does, as the plan shows it: there are no statements. */
 function said(step: PrepareStep): string[] {
   if (step.step === 'create schema') return []
   const folder = tableFolder(step.table)
   if (step.step === 'empty table') return [`${folder}/manifest: the next one says that all begins anew`]
-  if (step.step === 'alter table') return [`${folder}/schema: another one, from the next file on`]
-  const { format, compress, folders } = step.files!
+  if (step.step === 'alter table') return [`${folder}: another schema, from the next file on`]
+  const { as, format, compress, folders } = step.files!
   const example = folders === '' ? '' : `${foldersOf(folders, '2026-03-09T17:00:00Z')}/`
+  const how = `${format}${compress === 'none' ? '' : `, ${compress}`}`
   return [
-    `${folder}/data/${example}…: ${format}${compress === 'none' ? '' : `, ${compress}`}\n` +
+    `${as === 'merged' ? `${folder}/metadata/…: an Iceberg table; ` : ''}${folder}/data/${example}…: ${how}\n` +
       step.columns.map(({ name, nativeType }) => `  ${name} ${nativeType}`).join('\n'),
   ]
 }

@@ -1,6 +1,6 @@
 /** The SQL by which DuckDB reads files of a lake. */
 import type { TableSchema } from './manifest.ts'
-import type { FileGroup } from './tables.ts'
+import type { FileGroup } from './change-tables.ts'
 import { ident, literal, readCsv, typedValue } from '../duckdb/sql.ts'
 
 /** Of one value in JSON. */

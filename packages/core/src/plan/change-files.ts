@@ -62,7 +62,14 @@ export function planFiles(lanes: readonly Lane[], input: PlanInput, notes: PlanN
       'Status tables cannot be kept in files.',
       'Leave them out; the newest commit below _constant_tide says up to when the tables are complete.',
     )
-  if (as === 'merged') return lanes.map(lane => ({ ...lane, files }))
+  if (as === 'merged') {
+    if (folders !== '' || choice?.before)
+      refuse(
+        'A merged table is the table as it is: its files are in no folders, and say nothing of before.',
+        'Take that out, or have every change land as a row.',
+      )
+    return lanes.map(lane => ({ ...lane, files }))
+  }
   const marked = lanes.filter(({ deletes }) => deletes !== undefined)
   if (marked.length > 0)
     refuse(

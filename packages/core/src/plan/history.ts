@@ -46,6 +46,16 @@ export function planHistory(
   const kept = new Set(
     lanes.filter(({ source, history }) => follows && !history && ruling.of(source).history),
   )
+  if (kept.size > 0 && input.profile.lake) {
+    notes.push({
+      level: 'refused',
+      message: 'A merged table keeps no history table beside it.',
+      remedy:
+        'Keep none: its snapshots are there to go back to, and change files in another pipeline tell of every change.',
+      section: 'rows',
+    })
+    return { lanes: [...lanes], steps: [] }
+  }
   if (kept.size === 0) return { lanes: [...lanes], steps: [] }
   const { profile } = input
   const keyOf = (table: DatasetName) => tableKey(profile, table)
