@@ -67,6 +67,18 @@ export async function setUpDemo(
     speed: { waits: 60 },
   })
   await call(server, 'POST', `/pipelines/${readings.id}/start`)
+  const batches = await call<Named>(server, 'POST', '/pipelines', {
+    version: 2,
+    shape: 'replicate',
+    name: 'Batches as a merged table',
+    from: from[0]!.connection,
+    to: files.id,
+    targetSchema: 'alderbank',
+    tables: [{ namespace: 'nursery', name: 'batches' }],
+    files: { as: 'merged' },
+    speed: { waits: 30 },
+  })
+  await call(server, 'POST', `/pipelines/${batches.id}/start`)
   const pipeline = await call<Named>(server, 'POST', '/pipelines', {
     version: 2,
     shape: 'replicate',

@@ -2,7 +2,7 @@
  * What every connector offers. A new connector is a folder and a line in `registry.ts`; the conformance suite in
  * `tests/` says whether it keeps its word.
  */
-import type { Catalogue, CheckItem, Grid } from '@tide/core/api/browse'
+import type { Catalogue, CheckItem, Grid, TableVersion } from '@tide/core/api/browse'
 import type { DatasetName } from '@tide/core/records/dataset'
 import type { Key, Row } from '@tide/core/records/value'
 import type { KeyedTable, OrderedTable, ScannedTable } from './records.ts'
@@ -42,6 +42,12 @@ export interface Session {
   /** The first rows in the order the system gives them. */
   preview(table: DatasetName, limits: QueryLimits): Promise<Grid>
   count(table: DatasetName, limits: QueryLimits): Promise<number>
+  /** Of tables that keep what they were: the newest versions first, so many at most. */
+  versions?(table: DatasetName, most: number): Promise<TableVersion[]>
+  /** The rows of a table as they were then; of change files, those that came with it. */
+  previewAt?(table: DatasetName, version: string, limits: QueryLimits): Promise<Grid>
+  /** Rows that are in the one version of a table and not in the other, each behind whether it came or went. */
+  difference?(table: DatasetName, from: string, to: string, limits: QueryLimits): Promise<Grid>
   /** One row in canonical text, by its key, or the last in key order; `null` when there is none. */
   row(table: KeyedTable, key: Key | null): Promise<Row | null>
   /** Those of these rows that are there, in canonical text; a text that is no value of the key's type is that of none. */

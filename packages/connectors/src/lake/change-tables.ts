@@ -1,4 +1,5 @@
 /** Tables of change files: their newest manifests, and the files that are of use. */
+import type { TableVersion } from '@tide/core/api/browse'
 import { Failure } from '@tide/core/failure'
 import type { DataFile, Manifest, TableSchema } from './manifest.ts'
 import type { ObjectStore } from './object-store.ts'
@@ -22,6 +23,9 @@ interface Known {
   sequence: number
   files: { manifest: Omit<Manifest, 'files'>; files: DataFile[] }[]
 }
+
+/** So many manifests are looked at for those that tell of changes. */
+const LOOKED_BACK = 500
 
 export class ChangeTables {
   private readonly store: ObjectStore
@@ -52,6 +56,42 @@ export class ChangeTables {
       for (const { path } of files) last.paths.push(`${table.folder}/${path}`)
     }
     return groups
+  }
+
+  /** The newest manifests that say more than their number. */
+  async versions({ folder, newest }: ChangeTable, most: number): Promise<TableVersion[]> {
+    const found: TableVersion[] = []
+    const from = Math.max(1, newest.sequence - LOOKED_BACK)
+    for (let sequence = newest.sequence; sequence >= from && found.length < most; sequence--) {
+      const manifest = await readManifest(this.store, folder, sequence)
+      if (!manifest) break
+      const { kind, reset, rows, total, landedAt, position, completeUpTo } = manifest
+      if (kind === 'none' && !reset) continue
+      found.push({
+        id: String(sequence),
+        at: landedAt,
+        operation: reset ? 'anew' : kind,
+        added: rows,
+        removed: 0,
+        rows: total.rows,
+        files: total.files,
+        position,
+        completeUpTo,
+      })
+    }
+    return found
+  }
+
+  /** The files of one manifest; undefined: there is none of that number. */
+  async groupsOf({ folder, newest }: ChangeTable, version: string): Promise<FileGroup[] | undefined> {
+    const sequence = Number(version)
+    if (!(sequence >= 1 && sequence <= newest.sequence)) return undefined
+    const manifest = await readManifest(this.store, folder, sequence)
+    if (!manifest) return undefined
+    const { schema, format, compress, files } = manifest
+    if (files.length === 0) return []
+    const paths = files.map(({ path }) => `${folder}/${path}`)
+    return [{ schema: await this.schema(folder, schema), format, compress, paths }]
   }
 
   /** Undefined where there are no change files. */

@@ -1,5 +1,5 @@
 /** Reading a lake for people: catalogue, previews, rows, questions. */
-import type { Catalogue, Grid } from '@tide/core/api/browse'
+import type { Catalogue, Grid, TableVersion } from '@tide/core/api/browse'
 import { Failure } from '@tide/core/failure'
 import type { Dataset, DatasetName } from '@tide/core/records/dataset'
 import type { Key, Row } from '@tide/core/records/value'
@@ -14,7 +14,7 @@ import type { LakeEngine } from './engine.ts'
 import { ORDER, rowOfChanges, UPSERTS } from './changed-row.ts'
 import { LocalFiles } from './local-files.ts'
 import type { ObjectStore } from './object-store.ts'
-import { LakeTables, type LakeTable } from './tables.ts'
+import { LakeTables, type LakeTable, type Reading } from './tables.ts'
 
 /** What is read for a moment: a temporary view, or a table that is put together. */
 const READ: DatasetName = { namespace: 'temp', name: 'constant tide: what is read' }
@@ -56,6 +56,52 @@ export class LakeReader {
       return connection.question(sql, limits)
     })
     return { ...grid, total: table.rows }
+  }
+
+  async versions(name: DatasetName, most: number): Promise<TableVersion[]> {
+    return (await this.tables.of(name)).versions(most)
+  }
+
+  async previewAt(name: DatasetName, version: string, limits: QueryLimits): Promise<Grid> {
+    const then = await this.then(await this.tables.of(name), version)
+    return this.withFiles(async (connection, local) => {
+      const select = then.select(await local.bring(then.paths))
+      const [[total] = []] = await connection.ask(`SELECT count(*)::VARCHAR FROM (${select})`)
+      const grid = await connection.question(`${select} LIMIT ${limits.maxRows}`, limits)
+      return { ...grid, total: Number(total) }
+    })
+  }
+
+  /** Rows are held against each other whole, so that one that changed went and came. */
+  async difference(name: DatasetName, from: string, to: string, limits: QueryLimits): Promise<Grid> {
+    const table = await this.merged(name)
+    const [before, after] = [await this.then(table, from), await this.then(table, to)]
+    return this.withFiles(async (connection, local) => {
+      // What only one of them has tells nothing of rows.
+      const both = after.names.filter(name => before.names.includes(name))
+      const rows = async ({ paths, select }: Reading) =>
+        `SELECT ${both.map(ident).join(', ')} FROM (${select(await local.bring(paths))})`
+      const [was, is] = [await rows(before), await rows(after)]
+      const key = table.key
+        .filter(name => both.includes(name))
+        .map(ident)
+        .join(', ')
+      return connection.question(
+        `SELECT * FROM (SELECT 'gone' AS "change", * FROM (${was} EXCEPT ALL ${is})
+           UNION ALL SELECT 'come', * FROM (${is} EXCEPT ALL ${was})) ORDER BY ${key === '' ? 'ALL' : `${key}, "change" DESC`}`,
+        limits,
+      )
+    })
+  }
+
+  private async then(table: LakeTable, version: string): Promise<Reading> {
+    const then = await table.at(version)
+    if (then) return then
+    throw new Failure(
+      'refused',
+      `There is no version ${version} of ${table.name} any more.`,
+      'Choose one of those that are listed.',
+    )
   }
 
   async count(name: DatasetName): Promise<number> {

@@ -27,6 +27,9 @@ export function lakeSession(store: ObjectStore, readable: readonly string[]): Se
   return {
     catalogue: () => reader.catalogue(),
     preview: (table, limits) => reader.preview(table, limits),
+    versions: (table, most) => reader.versions(table, most),
+    previewAt: (table, version, limits) => reader.previewAt(table, version, limits),
+    difference: (table, from, to, limits) => reader.difference(table, from, to, limits),
     count: table => reader.count(table),
     row: (table, key) => reader.row(table, key),
     rows: (table, keys) => reader.rows(table, keys),

@@ -1,19 +1,22 @@
 /** The tables of a lake, of either kind, as they are read. */
+import type { TableVersion } from '@tide/core/api/browse'
 import { Failure } from '@tide/core/failure'
 import type { Column } from '@tide/core/records/column'
 import { printName, type DatasetName } from '@tide/core/records/dataset'
 import { duckdbLogical } from '@tide/core/shape/duckdb'
 import { ident } from '../duckdb/sql.ts'
 import { ChangeTables } from './change-tables.ts'
-import { currentSchema, currentSnapshot, OWN } from './merged/metadata.ts'
+import { currentSchema, currentSnapshot, OWN, snapshotAt, type Snapshot } from './merged/metadata.ts'
 import { selectMerged } from './merged/select.ts'
-import { filesOf, openMerged, type MergedTable } from './merged/table.ts'
+import { filesOf, openMerged, schemaOf, type MergedTable } from './merged/table.ts'
 import type { ObjectStore } from './object-store.ts'
 import { tableFolder, tableOf } from './paths.ts'
 import { selectFrom } from './views.ts'
 
 /** What is read of a table: files, and the SELECT that has their rows. `at`: where a path is locally. */
 export interface Reading {
+  /** Of its columns. */
+  names: readonly string[]
   paths: string[]
   select(at: (path: string) => string): string
 }
@@ -26,6 +29,9 @@ export interface LakeTable extends DatasetName {
   bytes: number
   /** Its rows are changes, the newest last. */
   tellsChanges: boolean
+  versions(most: number): Promise<TableVersion[]>
+  /** As it was then; undefined: there is no such version. */
+  at(version: string): Promise<Reading | undefined>
   /** All of it, or files that hold so many rows, those of the newest changes. */
   read(rows?: number): Promise<Reading>
 }
@@ -69,9 +75,21 @@ export class LakeTables {
       rows,
       bytes,
       tellsChanges: true,
+      versions: most => this.changes.versions(table, most),
+      at: async version => {
+        const groups = await this.changes.groupsOf(table, version)
+        return (
+          groups && {
+            names: schema.columns.map(({ name }) => name),
+            paths: groups.flatMap(({ paths }) => paths),
+            select: at => selectFrom(groups, schema, at),
+          }
+        )
+      },
       read: async some => {
         const groups = await this.changes.groups(table, some)
         return {
+          names: schema.columns.map(({ name }) => name),
           paths: groups.flatMap(({ paths }) => paths),
           select: at => selectFrom(groups, schema, at),
         }
@@ -80,7 +98,7 @@ export class LakeTables {
   }
 
   private merged(table: MergedTable, name: DatasetName): LakeTable {
-    const { folder, metadata } = table
+    const { metadata } = table
     const { summary } = currentSnapshot(metadata) ?? {}
     const { fields } = currentSchema(metadata)
     const key = JSON.parse(metadata.properties[OWN.key] ?? '[]') as string[]
@@ -96,15 +114,45 @@ export class LakeTables {
       rows: Number(summary?.['total-records'] ?? 0),
       bytes: Number(summary?.['total-files-size'] ?? 0),
       tellsChanges: false,
-      read: async () => {
-        const files = await filesOf(this.store, table)
-        const names = fields.map(field => field.name)
-        const list = names.map(name => ident(name)).join(', ')
-        return {
-          paths: files.map(({ path }) => `${folder}/${path}`),
-          select: at => `SELECT ${list} FROM (${selectMerged(table, files, at, names)})`,
-        }
+      versions: most => Promise.resolve(versionsOf(table, most)),
+      at: async version => {
+        const snapshot = snapshotAt(metadata, Number(version))
+        return snapshot && this.readMerged(table, snapshot)
       },
+      read: () => this.readMerged(table, currentSnapshot(metadata)),
     }
   }
+
+  /** With the columns that it had then. */
+  private async readMerged(table: MergedTable, snapshot: Snapshot | undefined): Promise<Reading> {
+    const files = await filesOf(this.store, table, snapshot)
+    // What was altered since the newest snapshot is so already.
+    const newest = snapshot === currentSnapshot(table.metadata)
+    const schema = newest ? currentSchema(table.metadata) : schemaOf(table, snapshot)
+    const names = schema.fields.map(field => field.name)
+    const list = names.map(name => ident(name)).join(', ')
+    return {
+      names,
+      paths: files.map(({ path }) => `${table.folder}/${path}`),
+      select: at => `SELECT ${list} FROM (${selectMerged(table, files, at, names, schema)})`,
+    }
+  }
+}
+
+function versionsOf({ metadata }: MergedTable, most: number): TableVersion[] {
+  const number = (summary: Snapshot['summary'], name: string) => Number(summary[name] ?? 0)
+  return metadata.snapshots
+    .slice(-most)
+    .reverse()
+    .map(({ summary, ...snapshot }) => ({
+      id: String(snapshot['snapshot-id']),
+      at: new Date(snapshot['timestamp-ms']).toISOString(),
+      operation: summary.operation ?? '',
+      added: number(summary, 'added-records'),
+      removed: number(summary, 'deleted-records'),
+      rows: number(summary, 'total-records'),
+      files: number(summary, 'total-data-files'),
+      position: summary[OWN.position] ?? null,
+      completeUpTo: summary[OWN.completeUpTo] ?? null,
+    }))
 }

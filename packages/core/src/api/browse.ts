@@ -29,6 +29,25 @@ export interface Grid {
   milliseconds: number
 }
 
+/** What a table of a lake was at some time: a snapshot of a merged table, or what a file of changes has brought. */
+export interface TableVersion {
+  /** A snapshot's id, or a manifest's number. */
+  id: string
+  /** ISO 8601. */
+  at: string
+  /** `append`, `overwrite`, `delete`; of change files `copy`, `changes`, `anew`. */
+  operation: string
+  /** That came with it, and that went. */
+  added: number
+  removed: number
+  /** There are then; of change files, since all began anew. */
+  rows: number
+  files: number
+  /** Where its pipeline stood in the source's log, as the source prints that; null: it does not say. */
+  position: string | null
+  completeUpTo: string | null
+}
+
 /** A question on its way: how many wait before it, or that its turn has come. */
 export interface QuestionTurn {
   ahead: number

@@ -1,4 +1,5 @@
 import type Router from '@koa/router'
+import type Koa from 'koa'
 import type { CheckItem } from '@tide/core/api/browse'
 import { connectors } from '@tide/connectors/registry'
 import { originsOf } from '@tide/core/definition/origins'
@@ -60,7 +61,19 @@ const tableSchema = {
   properties: { namespace: { type: 'string' }, name: { type: 'string' } },
 }
 
+const versionSchema = {
+  type: 'object',
+  additionalProperties: false,
+  properties: {
+    version: { type: 'string', pattern: '^\\d{1,16}$' },
+    since: { type: 'string', pattern: '^\\d{1,16}$' },
+  },
+  dependentRequired: { since: ['version'] },
+}
+
 const PREVIEW_ROWS = 100
+/** So many versions of a table are listed. */
+const VERSIONS = 200
 const PREVIEW_MS = 10_000
 const COUNT_MS = 5_000
 
@@ -316,6 +329,17 @@ export function connectionRoutes(router: Router, services: Services): void {
     ctx.body = await sessions.catalogue(ctx.params.id!, ctx.query.fresh === 'true')
   })
 
+  /** What a table was, where that is kept: the newest versions first. */
+  router.get('/connections/:id/versions', async ctx => {
+    await record(ctx.params.id!)
+    const table = valid<{ namespace: string; name: string }>(tableSchema, { ...ctx.query }, 'Versions')
+    ctx.body = await sessions.use(ctx.params.id!, async session => {
+      if (!session.versions) throw noVersions()
+      return session.versions(table, VERSIONS)
+    })
+  })
+
+  /** `version`: as it was then; `since`: what has come and gone from there to that version. */
   router.get('/connections/:id/preview', async ctx => {
     const { kind } = await record(ctx.params.id!)
     const table = valid<{ namespace: string; name: string }>(tableSchema, { ...ctx.query }, 'Preview')
@@ -329,8 +353,20 @@ export function connectionRoutes(router: Router, services: Services): void {
       timeoutMs: PREVIEW_MS,
       signal: leaving(ctx),
     }
+    const { version, since } = valid<{ version?: string; since?: string }>(
+      versionSchema,
+      versionOf(ctx),
+      'Preview',
+    )
     ctx.body = await services.questions.ask(asked, limits =>
       sessions.use(id, async session => {
+        if (version !== undefined) {
+          const { previewAt, difference } = session
+          if (!previewAt || !difference) throw noVersions()
+          return since === undefined
+            ? previewAt(table, version, limits)
+            : difference(table, since, version, limits)
+        }
         const grid = await session.preview(table, limits)
         if (grid.total !== null) return grid
         // How many there are is not worth waiting for.
@@ -339,6 +375,18 @@ export function connectionRoutes(router: Router, services: Services): void {
       }),
     )
   })
+}
+
+function versionOf({ query: { version, since } }: Koa.Context): object {
+  return { ...(version === undefined ? {} : { version }), ...(since === undefined ? {} : { since }) }
+}
+
+function noVersions(): Failure {
+  return new Failure(
+    'refused',
+    'This system does not keep what its tables were.',
+    'Look at them as they are.',
+  )
 }
 
 async function* continued<T>(first: T, rest: AsyncIterable<T>): AsyncGenerator<T> {

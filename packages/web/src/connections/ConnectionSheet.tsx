@@ -15,6 +15,8 @@ import { FindField } from '../parts/Field.tsx'
 import { ErrorNotice } from '../parts/Notice.tsx'
 import { Name } from '../parts/Name.tsx'
 import { ResultGrid } from '../parts/ResultGrid.tsx'
+import { TableVersions } from './TableVersions.tsx'
+import { isLake } from '@tide/core/definition/files'
 import { Checks } from './Checks.tsx'
 import { JournalSection } from './JournalSection.tsx'
 
@@ -91,12 +93,12 @@ export function ConnectionSheet() {
         {check.data && <Checks items={check.data} />}
       </div>
       <JournalSection connection={id} />
-      <Browser connection={id} />
+      <Browser connection={id} kind={connection.kind} />
     </article>
   )
 }
 
-function Browser({ connection }: { connection: string }) {
+function Browser({ connection, kind }: { connection: string; kind: string }) {
   const catalogue = useCatalogue(connection)
   const [chosen, setChosen] = useState<DatasetName>()
   const [find, setFind] = useState('')
@@ -161,7 +163,7 @@ function Browser({ connection }: { connection: string }) {
         </div>
       </div>
       {dataset ? (
-        <Preview key={datasetId(dataset)} connection={connection} dataset={dataset} />
+        <Preview key={datasetId(dataset)} connection={connection} kind={kind} dataset={dataset} />
       ) : (
         <p className="text-ink-2">Choose a table to see its columns and first rows.</p>
       )}
@@ -191,8 +193,9 @@ function shownOf({ rows, total }: Grid): string {
     : `first ${rows.length} of ${plural(total, 'row')}`
 }
 
-function Preview({ connection, dataset }: { connection: string; dataset: Dataset }) {
+function Preview({ connection, kind, dataset }: { connection: string; kind: string; dataset: Dataset }) {
   const preview = usePreview(connection, dataset)
+  const [versions, setVersions] = useState(false)
   return (
     <div className="flex min-h-0 min-w-0 flex-col">
       <div className="flex items-baseline gap-3">
@@ -208,14 +211,23 @@ function Preview({ connection, dataset }: { connection: string; dataset: Dataset
           )}
           {preview.data && `, ${shownOf(preview.data)}`}
         </p>
+        {isLake(kind) && (
+          <TextButton className="text-[13px]" aria-pressed={versions} onClick={() => setVersions(!versions)}>
+            {versions ? 'Rows as they are' : 'Versions'}
+          </TextButton>
+        )}
         <TextButton className="text-[13px]" onClick={() => void preview.refetch()}>
           {preview.isFetching ? 'Reading …' : 'Read again'}
         </TextButton>
       </div>
       <ErrorNotice error={preview.error} />
-      <div className="mt-2 min-h-0 flex-1 basis-72">
-        {preview.data && <ResultGrid grid={preview.data} label={`Rows of ${dataset.name}`} />}
-      </div>
+      {versions ? (
+        <TableVersions connection={connection} dataset={dataset} />
+      ) : (
+        <div className="mt-2 min-h-0 flex-1 basis-72">
+          {preview.data && <ResultGrid grid={preview.data} label={`Rows of ${dataset.name}`} />}
+        </div>
+      )}
     </div>
   )
 }

@@ -16,7 +16,8 @@ export const COMPRESSIONS: Record<LandedFiles['compress'], string> = {
 
 /** What files there are, in a line. */
 export function filesSaid(files: NonNullable<Definition['files']>): string {
-  const { format, compress, folders } = landedFiles(files)
+  const { as, format, compress, folders } = landedFiles(files)
+  if (as === 'merged') return 'Each table as an Iceberg table, into which changes are merged'
   return [
     `Every change as a row of ${FORMATS[format]}, ${COMPRESSIONS[compress]}`,
     ...(folders === '' ? [] : [`in folders ${folders}`]),
