@@ -8,7 +8,7 @@ import { startRealPostgres, type RealPostgres } from '../packages/connectors/tes
 import { eventually, startServer, type ServerProcess } from '../e2e/server.ts'
 import { copied } from './bed.ts'
 
-export type TargetKind = 'duckdb' | 'postgres'
+export type TargetKind = 'duckdb' | 'postgres' | 'folder'
 
 export interface FollowedSource {
   kind: 'postgres' | 'mariadb'
@@ -51,7 +51,9 @@ export async function makeFollowing(folder: string, source: FollowedSource): Pro
       const to =
         kind === 'duckdb'
           ? await connect(name, kind, { path: join(folder, `${name}.warehouse.duckdb`) })
-          : await connect(name, kind, { ...target!.config, method: 'log' })
+          : kind === 'folder'
+            ? await connect(name, kind, { path: join(folder, `${name}.lake`) })
+            : await connect(name, kind, { ...target!.config, method: 'log' })
       const tables = [{ namespace: source.namespace, name: 'mixed' }]
       const definition = {
         version: 2,

@@ -598,6 +598,53 @@ test('one lane is copied again; a stop takes the capture off and says what it me
   await sees('rows are replaced')
 })
 
+test('changes land as files: the setup says which, what waits lands at once, and what came with it is shown', async () => {
+  const readings = await pipelineCalled('Readings as change files, every minute')
+  const { id: draft } = await call<PipelineStatus>(server.url, 'POST', '/pipelines', {
+    ...readings.definition,
+    name: 'Beds as files',
+    targetSchema: 'beds_as_files',
+    tables: [{ namespace: 'nursery', name: 'beds' }],
+    files: {},
+  })
+  await open(`/pipelines/${draft}/change`)
+  await click(find(By.css('[aria-label="Change To"]')))
+  await pick('Format of files', 'CSV')
+  const folders = await find(By.css('[aria-label="Folders of files"]'))
+  await folders.sendKeys('day={{date}')
+  await sees('000000000042-….csv.gz')
+  await sees('is made of letters, digits')
+  await folders.sendKeys(Key.chord(Key.CONTROL, 'a'), 'day={date}')
+  await sees('beds_as_files.beds/data/day=2026-03-09/000000000042-….csv.gz')
+  await sees('in folders such as day=2026-03-09')
+  await pick('What files hold', 'a merged table, as it is now')
+  await sees('an Iceberg table that others read as of any commit')
+  const { id } = await pipelineCalled('Batches as a merged table')
+  await open(`/pipelines/${id}`)
+  await eventually(async () => ((await pipelineCalled('Batches as a merged table')).backlog ?? 0) > 0, 60)
+  const landed = (await pipelineCalled('Batches as a merged table')).landed
+  await click(button('Land now'))
+  await eventually(async () => (await pipelineCalled('Batches as a merged table')).landed > landed)
+  await open('/connections')
+  await click(xpath('//aside//a[contains(., "growers_lake")]'))
+  await click(xpath('//section[@aria-label="Catalogue"]//button[contains(., "batches")]'))
+  await sees('key batch_id')
+  await click(button('Versions'))
+  await sees('snapshots')
+  await click(button('What changed'))
+  await sees('What came and went with')
+  await sees('gone')
+  const lake = (await call<{ id: string; name: string }[]>(server.url, 'GET', '/connections')).find(
+    ({ name }) => name === 'growers_lake',
+  )!
+  const { rows } = await call<{ rows: string[][] }>(server.url, 'POST', '/query', {
+    connection: lake.id,
+    sql: `SELECT count(*), count(DISTINCT batch_id) FROM alderbank.batches`,
+  })
+  expect(Number(rows[0]![0])).toBeGreaterThan(5000)
+  expect(rows[0]![1]).toBe(rows[0]![0])
+})
+
 test('the keyboard reaches everything: search-or-do, ledger, themes', async () => {
   await open('/pipelines')
   await sees('Tick pipelines')

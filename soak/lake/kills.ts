@@ -13,6 +13,7 @@ import { settings } from '../../packages/connectors/src/bucket/config.ts'
 import { FolderStore } from '../../packages/connectors/src/folder/folder-store.ts'
 import { leftOver } from '../../packages/connectors/src/lake/left-over.ts'
 import { Commits } from '../../packages/connectors/src/lake/commits.ts'
+import { filesOf, openMerged } from '../../packages/connectors/src/lake/merged/table.ts'
 import type { ObjectStore } from '../../packages/connectors/src/lake/object-store.ts'
 import { StandInBucket } from '../../packages/stand-ins/src/bucket/bucket.ts'
 import type { Random } from '../random.ts'
@@ -35,13 +36,15 @@ const KEYS = { accessKeyId: 'osier', secretAccessKey: 'willow-and-water' }
 
 export async function lakeKills(
   kind: 'folder' | 'bucket',
-  format: 'json lines' | 'parquet',
+  format: 'json lines' | 'parquet' | 'merged',
   kills: number,
   random: Random,
 ): Promise<Killed> {
   const place = mkdtempSync(join(tmpdir(), 'constant-tide-kills-'))
   const chance = () => random.below(1_000_000) / 1_000_000
   let faults = 0
+  // What makes Parquet takes a while to begin.
+  const begins = format === 'merged' ? 600 : 20
   const standIn =
     kind === 'bucket'
       ? new StandInBucket({
@@ -83,11 +86,11 @@ export async function lakeKills(
   try {
     for (let i = 0; i < kills; i++) {
       const first = await begin()
-      await sleep(20 + random.below(250))
-      if (random.below(4) === 0) {
+      await sleep(begins + random.below(250))
+      if (i % 3 === 1) {
         takeovers++
         const second = await begin()
-        await sleep(random.below(200))
+        await sleep(begins + random.below(200))
         second.kill('SIGKILL')
         await ended(second)
       }
@@ -109,7 +112,9 @@ export async function lakeKills(
     const upTo = Number((JSON.parse(checkpoint!.position) as { at: string }).at)
     for (const table of Object.keys(tables)) {
       const seen = new Set<number>()
-      for (const number of await numbersOf(store, table, format, place)) {
+      for (const number of await (format === 'merged'
+        ? numbersIn(store, table, place)
+        : numbersOf(store, table, format, place))) {
         if (seen.has(number)) result.doubled++
         seen.add(number)
       }
@@ -154,6 +159,15 @@ async function numbersOf(
       numbers.push(...found)
     }
   }
+}
+
+/** Of a merged table, by its newest metadata. */
+async function numbersIn(store: ObjectStore, folder: string, place: string): Promise<number[]> {
+  const table = await openMerged(store, folder)
+  const numbers: number[] = []
+  for (const { path } of await filesOf(store, table!))
+    numbers.push(...(await ofParquet(store, `${folder}/${path}`, join(place, 'read.parquet'))))
+  return numbers
 }
 
 function ofLines(text: string): number[] {

@@ -1,4 +1,4 @@
-/** `npm run soak-lake -- --kills N --seed S [--store folder|bucket] [--format …]`. The last line is `kills N, gaps 0, doubled 0, half 0`. */
+/** `npm run soak-lake -- --kills N --seed S [--store folder|bucket] [--format 'json lines'|parquet|merged]`. The last line is `kills N, gaps 0, doubled 0, half 0`. */
 import { parseArgs } from 'node:util'
 import { Random } from '../random.ts'
 import { lakeKills } from './kills.ts'
@@ -13,7 +13,7 @@ const { values } = parseArgs({
 })
 const { kills, takeovers, faults, changes, gaps, doubled, half, left } = await lakeKills(
   values.store === 'bucket' ? 'bucket' : 'folder',
-  values.format === 'parquet' ? 'parquet' : 'json lines',
+  values.format === 'parquet' || values.format === 'merged' ? values.format : 'json lines',
   Number(values.kills),
   new Random(Number(values.seed)),
 )

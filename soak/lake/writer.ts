@@ -13,7 +13,7 @@ const { kind, config, epoch, format } = JSON.parse(process.argv[2]!) as {
   kind: 'folder' | 'bucket'
   config: Record<string, string>
   epoch: number
-  format: 'json lines' | 'parquet'
+  format: 'json lines' | 'parquet' | 'merged'
 }
 
 const about = (from: 'operation' | 'position'): HistoryColumn => ({
@@ -40,9 +40,9 @@ const lanes = ['one', 'other'].map((name): TargetLane => ({
   key: ['number'],
   changes,
   files: {
-    as: 'changes',
-    format,
-    compress: format === 'parquet' ? 'zstd' : 'gzip',
+    as: format === 'merged' ? 'merged' : 'changes',
+    format: format === 'json lines' ? format : 'parquet',
+    compress: format === 'json lines' ? 'gzip' : 'zstd',
     folders: '',
   },
 }))
@@ -85,9 +85,10 @@ for (;;) {
     for (let part = 0; part < 2; part++) {
       const puts = Array.from({ length: count }, (_, i) => {
         const own = String(number + part * count + i + 1)
-        return { key: [], identity: [], row: packRow(['insert', own, own]) }
+        return { key: [own], identity: [own], row: packRow(['insert', own, own]) }
       })
-      const effect = { truncate: false, removed: [], puts, append: true as const }
+      const append = format === 'merged' ? {} : { append: true as const }
+      const effect = { truncate: false, removed: [], puts, ...append }
       await writing.apply(lanes.map(lane => ({ lane, effect })))
     }
     number += 2 * count

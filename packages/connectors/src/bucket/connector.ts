@@ -121,7 +121,7 @@ export const bucket: Connector = {
   kind: 'bucket',
   title: 'Object storage',
   summary: 'Change files and merged tables in a bucket of a store that speaks S3, in open formats.',
-  band: 'warehouses',
+  band: 'files',
   roles: ['target'],
   configSchema,
   questionsAtOnce: 1,

@@ -17,7 +17,7 @@ export interface Connector {
   title: string
   summary: string
   /** Where the map places such systems. */
-  band: 'apps' | 'databases' | 'warehouses'
+  band: 'apps' | 'databases' | 'warehouses' | 'files'
   roles: ('source' | 'target')[]
   /** JSON Schema of the settings; drives validation and the form. `writeOnly` properties are secrets. */
   configSchema: object

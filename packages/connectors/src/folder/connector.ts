@@ -64,7 +64,7 @@ export const folder: Connector = {
   kind: 'folder',
   title: 'Folder of files',
   summary: 'Change files and merged tables in a folder of this machine, in open formats.',
-  band: 'warehouses',
+  band: 'files',
   roles: ['target'],
   configSchema,
   questionsAtOnce: 1,

@@ -148,8 +148,9 @@ function versionsOf({ metadata }: MergedTable, most: number): TableVersion[] {
       id: String(snapshot['snapshot-id']),
       at: new Date(snapshot['timestamp-ms']).toISOString(),
       operation: summary.operation ?? '',
-      added: number(summary, 'added-records'),
-      removed: number(summary, 'deleted-records'),
+      // Files that were written anew hold rows that are as before.
+      added: number(summary, summary[OWN.put] === undefined ? 'added-records' : OWN.put),
+      removed: number(summary, summary[OWN.gone] === undefined ? 'deleted-records' : OWN.gone),
       rows: number(summary, 'total-records'),
       files: number(summary, 'total-data-files'),
       position: summary[OWN.position] ?? null,

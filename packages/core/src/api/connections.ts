@@ -2,7 +2,7 @@ export interface ConnectorInfo {
   kind: string
   title: string
   summary: string
-  band: 'apps' | 'databases' | 'warehouses'
+  band: 'apps' | 'databases' | 'warehouses' | 'files'
   roles: ('source' | 'target')[]
   configSchema: JsonSchema
 }

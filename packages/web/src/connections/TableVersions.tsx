@@ -3,7 +3,7 @@ import type { Dataset } from '@tide/core/records/dataset'
 import { useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import { api } from '../api/client.ts'
-import { ago, bytes as size, count, moment, plural } from '../format.ts'
+import { bytes as size, count, moment, plural } from '../format.ts'
 import { Copyable } from '../parts/Copyable.tsx'
 import { DataTable, type Column } from '../parts/DataTable.tsx'
 import { ErrorNotice } from '../parts/Notice.tsx'
@@ -26,21 +26,25 @@ export function TableVersions({ connection, dataset }: { connection: string; dat
   const columns: Column<TableVersion>[] = [
     {
       title: merged ? 'Snapshot' : 'File',
-      cell: ({ at }) => <span title={ago(at, Date.now())}>{moment(at)}</span>,
+      cell: ({ at, completeUpTo, position }) => (
+        <span
+          title={
+            completeUpTo === null
+              ? undefined
+              : `Complete up to ${moment(completeUpTo)}, at ${position ?? '–'}`
+          }
+        >
+          {moment(at)}
+        </span>
+      ),
     },
     { title: 'What', cell: ({ operation }) => operation },
-    { title: 'Came', cell: ({ added }) => count(added), align: 'right' },
+    { title: merged ? 'Put' : 'Rows', cell: ({ added }) => count(added), align: 'right' },
     ...(merged
-      ? [{ title: 'Went', cell: ({ removed }: TableVersion) => count(removed), align: 'right' as const }]
+      ? [{ title: 'Gone', cell: ({ removed }: TableVersion) => count(removed), align: 'right' as const }]
       : []),
     { title: 'Rows then', cell: ({ rows }) => count(rows), align: 'right' },
     { title: 'Files', cell: ({ files }) => count(files), align: 'right' },
-    {
-      title: 'Complete up to',
-      cell: ({ completeUpTo, position }) => (
-        <span title={position ?? ''}>{completeUpTo === null ? '–' : moment(completeUpTo)}</span>
-      ),
-    },
     {
       title: 'Look at it',
       untitled: true,
@@ -66,7 +70,7 @@ export function TableVersions({ connection, dataset }: { connection: string; dat
           ? 'Reading …'
           : list.length === 0
             ? 'Nothing has been published yet.'
-            : `The newest ${plural(list.length, merged ? 'snapshot' : 'manifest')}; ${size(dataset.bytes)} in ${count(list[0]!.files)} files now.`}
+            : `The newest ${plural(list.length, merged ? 'snapshot' : 'manifest')}; ${size(dataset.bytes)} in ${plural(list[0]!.files, 'file')} now.`}
       </p>
       <div className="max-h-56 overflow-y-auto">
         <DataTable label={`Versions of ${name}`} columns={columns} rows={list} rowKey={({ id }) => id} />

@@ -14,7 +14,7 @@ import { copyShare, waitsForEngine } from '../parts/StateWord.tsx'
 import { BOX, layOut } from './layout.ts'
 
 const BANDS = ['Workplace apps', 'Operational databases', 'Warehouses and files']
-const BAND_OF = { apps: 0, databases: 1, warehouses: 2 }
+const BAND_OF = { apps: 0, databases: 1, warehouses: 2, files: 2 }
 const TINTS = ['water-1', 'water-1', 'water-2', 'water-3', 'water-4'].map(name => `var(--color-${name})`)
 
 /** Pipelines between the same two systems are one ribbon. */

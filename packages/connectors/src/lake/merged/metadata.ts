@@ -47,6 +47,9 @@ export const OWN = {
   position: 'constant-tide.position',
   completeUpTo: 'constant-tide.complete-up-to',
   key: 'constant-tide.key',
+  /** Rows that came or changed, and keys that went; files that were written anew hold others, too. */
+  put: 'constant-tide.rows-put',
+  gone: 'constant-tide.keys-gone',
 }
 
 export function firstMetadata(

@@ -249,7 +249,12 @@ export class MergedTables {
   private async put(
     publication: Publication,
     before: MergedTable,
-    { files, added, removed }: Pick<WorkingTable, 'files' | 'added' | 'removed'>,
+    {
+      files,
+      added,
+      removed,
+      done,
+    }: Pick<WorkingTable, 'files' | 'added' | 'removed'> & Partial<Pick<WorkingTable, 'done'>>,
   ): Promise<void> {
     const made =
       added.length + removed.length === 0
@@ -257,7 +262,7 @@ export class MergedTables {
         : await withSnapshot(
             this.store,
             before,
-            { files, added, removed, summary: publication.summary },
+            { files, added, removed, summary: { ...publication.summary, ...(done ? counts(done) : {}) } },
             Date.now(),
           )
     this.note(publication, publication.merged(made.table, made.files), made.files)
@@ -296,6 +301,10 @@ export function madeTwice(table: DatasetName): Failure {
     `${printName(table)} would be made twice.`,
     'Name one of the two otherwise.',
   )
+}
+
+function counts({ put, gone }: WorkingTable['done']): Record<string, string> {
+  return { [OWN.put]: String(put), [OWN.gone]: String(gone) }
 }
 
 async function* counted(

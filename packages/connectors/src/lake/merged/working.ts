@@ -45,6 +45,8 @@ export class WorkingTable {
   files: LiveFile[]
   removed: LiveFile[] = []
   added: WorkingFile[] = []
+  /** Rows that came or changed, and keys of rows that went. */
+  readonly done = { put: 0, gone: 0 }
   /** Written for this and of no use any more. */
   dropped: string[] = []
   private readonly parts: WorkingParts
@@ -72,6 +74,8 @@ export class WorkingTable {
     if (truncate) this.empty()
     if (markAll) await this.mark(markAll)
     if (removed.length === 0 && puts.length === 0) return []
+    this.done.put += puts.length
+    this.done.gone += removed.length
     const { lane, keyColumns } = this
     const unsent = unsentColumns(puts)
     const keys = keyColumns.map((_, i) => `k${i}`)
@@ -103,6 +107,7 @@ export class WorkingTable {
     const names = lane.columns.map((_, i) => `c${i}`)
     const staged = await this.stage('puts', lane.columns, names, csv)
     await this.rewrite([])
+    this.done.put += staged.rows
     return staged
   }
 
