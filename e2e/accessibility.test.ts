@@ -29,8 +29,8 @@ beforeAll(async () => {
   driver = await openBrowser()
   const list = await call<ConnectionInfo[]>(server.url, 'GET', '/connections')
   connections = new Map(list.map(({ id, name }) => [name, id]))
-  const [first] = await call<PipelineStatus[]>(server.url, 'GET', '/pipelines')
-  pipeline = first!.id
+  const all = await call<PipelineStatus[]>(server.url, 'GET', '/pipelines')
+  pipeline = all.find(({ definition }) => definition.name === 'All sites to warehouse')!.id
   await eventually(
     async () =>
       (await call<PipelineStatus>(server.url, 'GET', `/pipelines/${pipeline}`)).state === 'Following',
@@ -120,6 +120,27 @@ const VIEWS: [what: string, path: () => string, text: string, before?: () => Pro
       await sees('latin_name')
       await click(button('Test'))
       await find(By.css('ol[aria-label="Result of the test"] li'))
+    },
+  ],
+  [
+    'versions of a table of a lake',
+    () => `/connections/${connections.get('growers_lake')}`,
+    'batches',
+    async () => {
+      await click(xpath('//section[@aria-label="Catalogue"]//button[contains(., "batches")]'))
+      await click(button('Versions'))
+      await sees('snapshot')
+      await click(button('Rows'))
+      await sees('As it was with')
+    },
+  ],
+  [
+    'a pipeline into files',
+    () => `/pipelines/new?from=${connections.get('Alderbank')}`,
+    'Schema at the target',
+    async () => {
+      await click(xpath('//label[contains(., "growers_lake")]//input'))
+      await find(By.css('[aria-label="What files hold"]'))
     },
   ],
   [

@@ -18,7 +18,7 @@ const list = async (what: string): Promise<Named[]> =>
 const connections = await list('connections')
 const pipelines = await list('pipelines')
 const connection = (name: string) => connections.find(one => one.name === name)!.id
-const pipeline = pipelines[0]!.id
+const pipeline = pipelines.find(({ definition }) => definition?.name === 'All sites to warehouse')!.id
 
 const click = async (driver: WebDriver, css: string) =>
   driver.wait(until.elementLocated(By.css(css)), 5000).click()
@@ -116,6 +116,17 @@ const VIEWS: { name: string; path: string; before?: (driver: WebDriver) => Promi
       await driver.wait(until.elementLocated(By.css('ol[aria-label="Result of the test"]')), 8000)
     },
   },
+  {
+    name: 'lake',
+    path: `/connections/${connection('growers_lake')}`,
+    before: async driver => {
+      const table = '//section[@aria-label="Catalogue"]//button[contains(., "batches")]'
+      await driver.wait(until.elementLocated(By.xpath(table)), 8000).click()
+      await button(driver, 'Versions').click()
+      await button(driver, 'What changed').click()
+      await driver.wait(until.elementLocated(By.xpath('//*[text()="gone"]')), 8000)
+    },
+  },
   { name: 'journal', path: `/connections/${connection('Alderbank')}` },
   {
     name: 'query',
@@ -189,13 +200,6 @@ const VIEWS: { name: string; path: string; before?: (driver: WebDriver) => Promi
     },
   },
   { name: 'log', path: '/log' },
-  {
-    name: 'now-dark',
-    path: `/pipelines/${pipeline}`,
-    before: async driver => {
-      await driver.executeScript('document.documentElement.dataset.theme = "dark"')
-    },
-  },
   {
     name: 'setup-origins',
     path: `/pipelines/new?from=${connection('Alderbank')}`,

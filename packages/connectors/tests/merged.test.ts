@@ -5,7 +5,7 @@ import { csvLine } from '@tide/core/records/csv'
 import { packRow } from '@tide/core/records/tuple'
 import type { Value } from '@tide/core/records/value'
 import { icebergMetadata, icebergRead } from 'icebird'
-import { copyFileSync, mkdtempSync, readFileSync, rmSync, writeFileSync } from 'node:fs'
+import { copyFileSync, mkdtempSync, readdirSync, readFileSync, rmSync, writeFileSync } from 'node:fs'
 import { tmpdir } from 'node:os'
 import { join } from 'node:path'
 import { fileURLToPath, pathToFileURL } from 'node:url'
@@ -128,6 +128,26 @@ test('another reader finds the rows; what a snapshot was, and what came and went
   ])
   await expect(session.previewAt!(lane.table, '7', few)).rejects.toMatchObject({ kind: 'refused' })
 })
+
+test('old snapshots expire with their files; those that are left are whole', async () => {
+  await target().prepare([step], checkpoint('begun'))
+  await load('copied', ['1', 'one'], ['2', 'two'])
+  for (let i = 0; i < 220; i++) await land(String(i), [], ['1', `round ${i}`])
+  const few = limits({ maxRows: 10, timeoutMs: 5000 })
+  const versions = await session.versions!(lane.table, 1000)
+  expect(versions.length).toBeGreaterThan(100)
+  expect(versions.length).toBeLessThanOrEqual(200)
+  for (const { id } of [versions[0]!, versions[70]!, versions.at(-1)!])
+    expect((await session.previewAt!(lane.table, id, few)).rows).toHaveLength(2)
+  const there = readdirSync(join(place, 'site.beds', 'data')).length
+  expect(there).toBeLessThanOrEqual(versions.length)
+  expect(await others()).toEqual([
+    { id: 1, name: 'round 219' },
+    { id: 2, name: 'two' },
+  ])
+  rmSync(join(place, 'site.beds', 'metadata', 'version-hint.text'))
+  expect((await session.catalogue()).datasets[0]!.rows).toBe(2)
+}, 60_000)
 
 test('what somebody else has committed is not written over: it is named, and nothing is half there', async () => {
   await target().prepare([step], checkpoint('begun'))

@@ -47,6 +47,7 @@ export function dataPath(folder: string, within: string, sequence: number, id: s
   return `${dataFolder(folder)}${within === '' ? '' : `${within}/`}${padded(sequence)}-${id}.${end}`
 }
 
+export const metadataFolder = (folder: string) => `${folder}/metadata/`
 export const metadataPath = (folder: string, version: number) =>
   `${folder}/metadata/v${version}.metadata.json`
 export const hintPath = (folder: string) => `${folder}/metadata/version-hint.text`

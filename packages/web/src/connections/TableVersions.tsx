@@ -98,7 +98,7 @@ function VersionRows({
   })
   const { data } = rows
   return (
-    <section className="mt-2 flex min-h-0 flex-1 flex-col" aria-label="Rows of a version">
+    <div className="mt-2 flex min-h-0 flex-1 flex-col">
       <p className="text-[13px] text-ink-2">
         {shown.since === undefined ? 'As it was with ' : 'What came and went with '}
         <Copyable text={shown.version} className="text-[12px]" />
@@ -110,6 +110,6 @@ function VersionRows({
       <div className="mt-1 min-h-0 flex-1 basis-60">
         {data && data.rows.length > 0 && <ResultGrid grid={data} label="Rows of a version" />}
       </div>
-    </section>
+    </div>
   )
 }

@@ -1,6 +1,7 @@
 import type { ConnectionInfo } from '@tide/core/api/connections'
 import type { PipelineStatus } from '@tide/core/api/pipelines'
 import { originsOf } from '@tide/core/definition/origins'
+import { gathersSeconds } from '@tide/core/definition/files'
 import { tint } from '@tide/core/pace/lag'
 import { useEffect, useRef, useState, type ReactNode } from 'react'
 import { Link, useNavigate } from 'react-router'
@@ -173,7 +174,11 @@ function alongRoute(pipeline: PipelineStatus, from: string): PipelineStatus {
 /** Thickness is the rate, tint the lag, a break a stop. */
 function look({ pipelines }: Route): { thickness: number; colour: string; broken: boolean } {
   const rate = pipelines.reduce((sum, { landedPerMinute }) => sum + landedPerMinute, 0)
-  const lag = Math.max(0, ...pipelines.map(({ lagSeconds }) => lagSeconds ?? 0))
+  // What was told to wait is not late before that is over.
+  const lag = Math.max(
+    0,
+    ...pipelines.map(({ lagSeconds, definition }) => (lagSeconds ?? 0) - gathersSeconds(definition)),
+  )
   return {
     thickness: Math.min(16, 4 + Math.log2(1 + rate / 10) * 1.5),
     colour: TINTS[tint(lag)]!,

@@ -5,7 +5,7 @@ import type { Alteration } from '@tide/core/plan/alteration'
 import { randomInt, randomUUID } from 'node:crypto'
 import { jsonOf } from '../manifest.ts'
 import type { ObjectStore } from '../object-store.ts'
-import { hintPath, metadataPath } from '../paths.ts'
+import { hintPath, metadataFolder, metadataPath } from '../paths.ts'
 import {
   entriesIn,
   manifestBytes,
@@ -44,23 +44,65 @@ export interface MergedTable {
   metadata: Metadata
 }
 
-/** So many snapshots one can go back to, at most. */
-const MOST_SNAPSHOTS = 500
+/** Beyond so many snapshots the oldest go, until so many are left. */
+const MOST_SNAPSHOTS = 200
+const LEFT_SNAPSHOTS = 150
+/** So many earlier versions of the metadata stay, for those who read one just now. */
+const KEPT_VERSIONS = 50
 
 /** By way of the hint, which may be behind. Undefined: there is no such table. */
 export async function openMerged(store: ObjectStore, folder: string): Promise<MergedTable | undefined> {
   const hint = Number(Buffer.from((await store.read(hintPath(folder))) ?? []).toString())
   let version = Number.isInteger(hint) && hint > 0 ? hint : 1
   let found = await metadataAt(store, folder, version)
-  if (!found && version > 1) {
-    version = 1
-    found = await metadataAt(store, folder, version)
+  if (!found) {
+    // Earlier versions are removed, and a hint may be lost.
+    version = await newestVersion(store, folder)
+    found = version === 0 ? undefined : await metadataAt(store, folder, version)
   }
-  for (let next = found; next; next = await metadataAt(store, folder, version + 1)) {
-    if (next !== found) version++
+  while (found) {
+    const next = await metadataAt(store, folder, version + 1)
+    if (!next) return { folder, version, metadata: found }
+    version++
     found = next
   }
-  return found && { folder, version, metadata: found }
+  return undefined
+}
+
+async function newestVersion(store: ObjectStore, folder: string): Promise<number> {
+  let newest = 0
+  for await (const path of store.list(metadataFolder(folder))) {
+    const [, version] = /\/v(\d+)\.metadata\.json$/.exec(path) ?? []
+    if (version !== undefined) newest = Math.max(newest, Number(version))
+  }
+  return newest
+}
+
+/** What is of no use any more now that this version is there: earlier ones, and files of snapshots that it has no more. */
+export async function expiredWith(
+  store: ObjectStore,
+  before: MergedTable,
+  now: MergedTable,
+): Promise<string[]> {
+  const { folder, version } = now
+  const old = version - KEPT_VERSIONS
+  const versions = old > 0 ? [metadataPath(folder, old)] : []
+  const kept = new Set(now.metadata.snapshots.map(one => one['snapshot-id']))
+  const gone = before.metadata.snapshots.filter(one => !kept.has(one['snapshot-id']))
+  if (gone.length === 0) return versions
+  // A file that has gone does not come back, so that those of the oldest snapshot that is left are all that is shared.
+  const [oldest] = now.metadata.snapshots
+  const live = new Set((await filesOf(store, now, oldest)).map(({ path }) => path))
+  const dead = new Set<string>()
+  for (const snapshot of gone) {
+    const list = withinTable(snapshot['manifest-list'], before.metadata, folder)
+    dead.add(list)
+    for (const { manifest_path } of await manifestsIn(await there(store, list)))
+      dead.add(withinTable(manifest_path, before.metadata, folder))
+    for (const { path } of await filesOf(store, before, snapshot))
+      if (!live.has(path)) dead.add(`${folder}/${path}`)
+  }
+  return [...versions, ...dead]
 }
 
 async function metadataAt(
@@ -286,7 +328,8 @@ export async function withSnapshot(
     },
     'schema-id': metadata['current-schema-id'],
   }
-  const snapshots = [...metadata.snapshots, snapshot].slice(-MOST_SNAPSHOTS)
+  const grown = [...metadata.snapshots, snapshot]
+  const snapshots = grown.length > MOST_SNAPSHOTS ? grown.slice(-LEFT_SNAPSHOTS) : grown
   const kept = new Set(snapshots.map(one => one['snapshot-id']))
   return {
     table: {

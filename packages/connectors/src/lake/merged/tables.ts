@@ -20,6 +20,7 @@ import { currentSchema, OWN } from './metadata.ts'
 import {
   altered,
   begun,
+  expiredWith,
   filesOf,
   openMerged,
   withSnapshot,
@@ -195,9 +196,15 @@ export class MergedTables {
     const next = this.next.get(publication)
     if (!next) return
     for (const [folder, known] of next) {
+      const before = this.known.get(folder)
       this.known.set(folder, known)
       // Whoever finds it behind looks forward from it.
       await this.store.replace(hintPath(folder), Buffer.from(String(known.table.version))).catch(() => {})
+      // What cannot be removed now is in nobody's way.
+      if (before)
+        await expiredWith(this.store, before.table, known.table)
+          .then(paths => this.store.remove(paths))
+          .catch(() => {})
     }
     const live = new Set(
       [...this.known.values()].flatMap(({ table, files }) =>

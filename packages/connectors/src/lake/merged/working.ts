@@ -25,7 +25,7 @@ import type { LiveFile, MergedTable } from './table.ts'
 /** Files smaller than this are put together when there are more than a few of them. */
 const SMALL_BYTES = 4 * 2 ** 20
 const MOST_SMALL = 16
-const LARGEST_FILE_BYTES = 256 * 2 ** 20
+const LARGEST_FILE_BYTES = 64 * 2 ** 20
 /** A row is in memory whole. */
 const LARGEST_ROW_BYTES = 120 * 2 ** 20
 

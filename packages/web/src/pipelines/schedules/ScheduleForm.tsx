@@ -130,7 +130,7 @@ export function ScheduleForm({ pipeline, given, save, cancel }: Props) {
             </legend>
             <div className="flex flex-wrap gap-x-4 gap-y-1 text-[13px]">
               {others.map(({ id, definition }) => (
-                <label key={id} className="flex items-center gap-1.5">
+                <label key={id} className="flex min-h-6 items-center gap-1.5">
                   <input
                     type="checkbox"
                     checked={waitsFor.includes(id)}
