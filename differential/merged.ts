@@ -75,7 +75,8 @@ function newest(folder: string): Metadata {
     return version === undefined ? [] : [Number(version)]
   })
   versions.sort((a, b) => a - b)
-  if (versions.some((version, i) => version !== versions[0]! + i)) throw new Error(`${folder}: a version is missing`)
+  if (versions.some((version, i) => version !== versions[0]! + i))
+    throw new Error(`${folder}: a version is missing`)
   return JSON.parse(
     readFileSync(join(folder, 'metadata', `v${versions.at(-1)}.metadata.json`), 'utf8'),
   ) as Metadata
