@@ -122,6 +122,7 @@ export const COMMANDS: Record<string, Command> = {
   },
   pause: deed('pause', 'lets a pipeline stand still'),
   continue: deed('continue', 'lets a pipeline go on'),
+  land: deed('land-now', 'lands what has come, and waits for no more'),
   stop: deed('stop', 'stops a pipeline and takes its capture off the source'),
   rewind: {
     takes: 'NAME',
@@ -243,7 +244,7 @@ function isStopped({ losses, say }: Asked, { notes }: PlanAnswer): boolean {
   return stops.length > 0
 }
 
-function deed(action: 'pause' | 'continue' | 'stop', does: string): Command {
+function deed(action: 'pause' | 'continue' | 'stop' | 'land-now', does: string): Command {
   return {
     takes: 'NAME',
     does,

@@ -3,6 +3,7 @@ import { afterAll, beforeAll, expect, test } from '@jest/globals'
 import type { PipelineStatus } from '@tide/core/api/pipelines'
 import type { PlanAnswer } from '@tide/core/api/plans'
 import type { Definition } from '@tide/core/definition/definition'
+import { readdirSync } from 'node:fs'
 import { join } from 'node:path'
 import { eventually } from '../../../e2e/server.ts'
 import { call } from '../../stand-ins/src/api-call.ts'
@@ -93,6 +94,62 @@ test('JSON Lines, read by the loop of the guide, are the table as it is', async 
   expect(row).toEqual(['1', '0'])
   await call(url, 'POST', `/pipelines/${id}/stop`)
 }, 90_000)
+
+test.each([
+  ['csv', 'none'],
+  ['parquet', 'snappy'],
+] as const)(
+  'as %s they are the same rows; a lane that is copied again begins anew behind them, and a stop lands what waits',
+  async (format, compress) => {
+    await systems.inPostgres('alder', `DROP SCHEMA site CASCADE; ${TABLE}`)
+    const name = `as_${format}`
+    const definition = definitionOf(name, { format, compress, folders: 'on={date}' })
+    const id = await begin({ ...definition, speed: { waits: 3600 } })
+    const kinds = async () =>
+      Object.fromEntries(
+        await systems.ask(
+          'lake',
+          `SELECT change_operation, count(*) FROM ${name}.beds GROUP BY ALL ORDER BY 1`,
+        ),
+      ) as Record<string, string>
+    expect(await kinds()).toEqual({ copy: '500' })
+    // What reads them types them as the source has them.
+    const same = `SELECT count(*), sum(big)::VARCHAR, sum(area)::VARCHAR, count(*) FILTER (wet), min(day)::VARCHAR, max(seen)::VARCHAR FROM ${name}.beds`
+    const [there] = await systems.ask('lake', same)
+    const [here] = await systems.ask(
+      'alder',
+      `SELECT count(*), sum(big)::text, sum(area)::text, count(*) FILTER (WHERE wet), min(day)::text, to_char(max(seen) AT TIME ZONE 'UTC', 'YYYY-MM-DD HH24:MI:SS') || '+00' FROM site.beds`,
+    )
+    expect(there).toEqual(here)
+    await systems.inPostgres('alder', `UPDATE site.beds SET name = 'x' WHERE id <= 3`)
+    await eventually(
+      async () => (await call<PipelineStatus>(url, 'GET', `/pipelines/${id}`)).backlog === 3,
+      20,
+    )
+    await call(url, 'POST', `/pipelines/${id}/land-now`)
+    await caughtUp(id)
+    expect(await kinds()).toEqual({ copy: '500', update: '3' })
+    await call(url, 'POST', `/pipelines/${id}/recopy`, { lanes: [0] })
+    await eventually(async () => (await kinds()).update === undefined, 30)
+    await eventually(async () => (await kinds()).copy === '500', 30)
+    await caughtUp(id)
+    await systems.inPostgres('alder', `DELETE FROM site.beds WHERE id <= 7`)
+    await eventually(
+      async () => (await call<PipelineStatus>(url, 'GET', `/pipelines/${id}`)).backlog === 7,
+      20,
+    )
+    await call(url, 'POST', `/pipelines/${id}/stop`)
+    await eventually(
+      async () => (await call<PipelineStatus>(url, 'GET', `/pipelines/${id}`)).state === 'Stopped',
+      20,
+    )
+    expect(await kinds()).toEqual({ copy: '500', delete: '7' })
+    // What has come before is there still, for those who have not read it.
+    const manifests = readdirSync(join(systems.folder, 'lake', `${name}.beds`, 'manifest'))
+    expect(manifests.length).toBeGreaterThan(4)
+  },
+  120_000,
+)
 
 function expectedOf(json: string): Record<string, object> {
   return JSON.parse(json) as Record<string, object>

@@ -31,18 +31,17 @@ async function inManifests(
   from: number,
   newest: number,
 ): Promise<ReadonlySet<string>> {
-  const named = new Set<string>()
-  for (let sequence = from; sequence <= newest; sequence++)
-    for (const { path } of (await readManifest(store, folder, sequence))?.files ?? [])
-      named.add(`${folder}/${path}`)
-  return named
+  const numbers = Array.from({ length: newest - from + 1 }, (_, i) => from + i)
+  const manifests = await Promise.all(numbers.map(sequence => readManifest(store, folder, sequence)))
+  return new Set(
+    manifests.flatMap(manifest => (manifest?.files ?? []).map(({ path }) => `${folder}/${path}`)),
+  )
 }
 
 /** A version makes one snapshot at most, so that whatever has so high a number came with one of the last. */
 async function inSnapshots(store: ObjectStore, folder: string): Promise<ReadonlySet<string>> {
-  const named = new Set<string>()
   const table = await openMerged(store, folder)
-  for (const snapshot of table?.metadata.snapshots.slice(-LOOKED_BACK - 1) ?? [])
-    for (const { path } of await filesOf(store, table!, snapshot)) named.add(`${folder}/${path}`)
-  return named
+  const snapshots = table?.metadata.snapshots.slice(-LOOKED_BACK - 1) ?? []
+  const files = await Promise.all(snapshots.map(snapshot => filesOf(store, table!, snapshot)))
+  return new Set(files.flat().map(({ path }) => `${folder}/${path}`))
 }

@@ -62,9 +62,10 @@ export class LakeTables {
   }
 
   private async at(folder: string): Promise<LakeTable | undefined> {
-    const merged = await openMerged(this.store, folder)
-    if (merged) return this.merged(merged, tableOf(folder)!)
-    const table = await this.changes.at(folder)
+    const [merged, table] = await Promise.all([openMerged(this.store, folder), this.changes.at(folder)])
+    // One that was the one and became the other is what was written last.
+    const since = table ? Date.parse(table.newest.landedAt) : 0
+    if (merged && merged.metadata['last-updated-ms'] >= since) return this.merged(merged, tableOf(folder)!)
     if (!table) return undefined
     const { schema, newest } = table
     const { rows, bytes } = newest.total

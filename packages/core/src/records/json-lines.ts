@@ -30,13 +30,12 @@ const NULL_WORD = encoder.encode('null')
 const SAFE_DIGITS = 15
 
 /** How a value of a type is written. */
-type Form = 'quoted' | 'number' | 'bool' | 'json' | 'list'
+type Form = 'quoted' | 'int' | 'float' | 'bool' | 'json' | 'list'
 
 function formOf(type: LogicalType): Form {
   switch (type.kind) {
     case 'int':
     case 'float':
-      return 'number'
     case 'bool':
     case 'json':
     case 'list':
@@ -92,8 +91,10 @@ export class JsonLinesWriter {
     switch (this.forms[column]!) {
       case 'quoted':
         return this.quoted(from, start, end)
-      case 'number':
-        return isNumber(from, start, end) ? this.plain(from, start, end) : this.quoted(from, start, end)
+      case 'int':
+        return this.number(from, start, end, SAFE_DIGITS)
+      case 'float':
+        return this.number(from, start, end, Infinity)
       case 'bool':
         return this.put(encoder.encode(from[start] === 0x74 ? 'true' : 'false'))
       case 'json':
@@ -104,6 +105,11 @@ export class JsonLinesWriter {
         return this.put(encoder.encode(JSON.stringify(elements(list, of))))
       }
     }
+  }
+
+  private number(from: Uint8Array, start: number, end: number, wholeDigits: number): void {
+    if (isNumber(from, start, end, wholeDigits)) this.plain(from, start, end)
+    else this.quoted(from, start, end)
   }
 
   /** An end of line in json stands between its parts only, where a space means the same. */
@@ -159,20 +165,18 @@ export class JsonLinesWriter {
   }
 }
 
-/** What JSON takes for a number and a double holds as it is printed: no NaN, no Infinity, no zeros before, no long whole number. */
-function isNumber(bytes: Uint8Array, start: number, end: number): boolean {
+/** What JSON takes for a number: no NaN, no Infinity, no zeros before; and of no more digits. */
+function isNumber(bytes: Uint8Array, start: number, end: number, most: number): boolean {
   const first = bytes[start] === 0x2d ? start + 1 : start
   if (bytes[first] === 0x2e || (bytes[first] === 0x30 && isDigit(bytes[first + 1]) && first + 1 < end))
     return false
   let digits = 0
-  let whole = true
   for (let i = start; i < end; i++) {
     const byte = bytes[i]!
     if (isDigit(byte)) digits++
-    else if (byte === 0x2e || byte === 0x65) whole = false
-    else if (byte !== 0x2d && byte !== 0x2b) return false
+    else if (byte !== 0x2e && byte !== 0x65 && byte !== 0x2d && byte !== 0x2b) return false
   }
-  return digits > 0 && (!whole || digits <= SAFE_DIGITS)
+  return digits > 0 && digits <= most
 }
 
 const isDigit = (byte: number | undefined) => byte !== undefined && byte >= 0x30 && byte <= 0x39
@@ -181,7 +185,7 @@ function elements(list: Nested, type: LogicalType): unknown[] {
   return list.map(item => {
     if (item === null || Array.isArray(item)) return item && elements(item, type)
     if (type.kind === 'bool') return item === 't'
-    if (formOf(type) !== 'number') return item
+    if (type.kind !== 'int' && type.kind !== 'float') return item
     const number = Number(item)
     return Number.isFinite(number) && String(number) === item ? number : item
   })

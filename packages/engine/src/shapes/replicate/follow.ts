@@ -5,7 +5,7 @@ import { landingSaid, noteLanding } from './account.ts'
 import { neededFrom, withLanding } from './checkpoint.ts'
 import type { DetachedLanes } from './detached.ts'
 import { Gatherer } from './gather.ts'
-import { landOnce } from './land.ts'
+import { landOnce, type Landing } from './land.ts'
 import type { FollowedLane } from './lanes.ts'
 import { sweep, sweepsDue } from './sweep.ts'
 import { POLL_MS, writeCheckpoint, type OpenPipeline } from './open.ts'
@@ -15,6 +15,8 @@ const ACKNOWLEDGE_MS = 2_000
 /** How often rows at the target are counted; less often where that takes long. */
 const COUNT_MS = 2_000
 const COUNT_SHARE = 0.02
+/** Before a stop, what waits lands for so long. */
+const REST_MS = 10_000
 
 export interface FollowingTold {
   /** Source and target have answered. */
@@ -60,21 +62,8 @@ export async function follow(
         continue
       }
       open.lands.now = false
-      const began = now()
-      const landing = await landOnce(gatherer, together, from, open, async (landing, write, counted) => {
-        await checkpoint.commit(now => counted(withLanding(now, landing)), write)
-        wrote = now()
-        meter.sawHead({
-          ...landing.head,
-          pendingChanges: landing.head.pendingChanges + landing.changes,
-        })
-        meter.sawLanding(landing.changes, landing.oldest!)
-      })
-      if (landing.oldest === null) await checkpoint.note(now => withLanding(now, landing))
-      else {
-        noteLanding(open, landing, began)
-        open.detail(() => landingSaid(open, landing, now() - began))
-      }
+      const landing = await landNext(open, gatherer, together, now)
+      if (landing.oldest !== null) wrote = now()
       told.succeeded()
       meter.sawHead(landing.head)
       // The head of a long backlog stands still while it is worked off; what came since is counted now and then.
@@ -110,6 +99,46 @@ export async function follow(
   } finally {
     await gatherer.end()
     await counting
+  }
+}
+
+/** Lands what comes next, or notes how far there is nothing. */
+async function landNext(
+  open: OpenPipeline,
+  gatherer: Gatherer,
+  together: readonly FollowedLane[],
+  now: Surroundings['now'],
+): Promise<Landing> {
+  const { checkpoint, meter } = open
+  const began = now()
+  const from = checkpoint.now.position
+  const landing = await landOnce(gatherer, together, from, open, async (landing, write, counted) => {
+    await checkpoint.commit(now => counted(withLanding(now, landing)), write)
+    meter.sawHead({
+      ...landing.head,
+      pendingChanges: landing.head.pendingChanges + landing.changes,
+    })
+    meter.sawLanding(landing.changes, landing.oldest!)
+  })
+  if (landing.oldest === null) await checkpoint.note(now => withLanding(now, landing))
+  else {
+    noteLanding(open, landing, began)
+    open.detail(() => landingSaid(open, landing, now() - began))
+  }
+  return landing
+}
+
+/** What has been gathered so far, and would be lost with the journal; gives up when that takes long. */
+export async function landRest(open: OpenPipeline, now: Surroundings['now']): Promise<void> {
+  if (open.gathering.waitMs === 0) return
+  const end = now() + REST_MS
+  const together = lanesTogether(open)
+  const gatherer = new Gatherer(open.source, together, open.gathering)
+  try {
+    while (now() < end && (await gatherer.head(open.checkpoint.now.position)).pendingChanges > 0)
+      await landNext(open, gatherer, together, now)
+  } finally {
+    await gatherer.end()
   }
 }
 

@@ -3,7 +3,7 @@ import type { TargetLane, TargetSide } from '@tide/connectors/contract/target'
 import { singleStream, type Checkpoint } from '@tide/core/checkpoint/checkpoint'
 import { sourceOf } from '@tide/core/definition/pipeline'
 import type { Errand } from '@tide/core/definition/errand'
-import { Failure } from '@tide/core/failure'
+import { Failure, messageOf } from '@tide/core/failure'
 import { placeAsked } from '@tide/core/position/find'
 import { printName } from '@tide/core/records/dataset'
 import type { JournaledSource } from '../../journal/source.ts'
@@ -21,7 +21,7 @@ import {
 } from './checkpoint.ts'
 import { Copying } from './copying.ts'
 import { DetachedLanes } from './detached.ts'
-import { follow, lanesTogether } from './follow.ts'
+import { follow, landRest, lanesTogether } from './follow.ts'
 import { Gatherer, gatheringOf } from './gather.ts'
 import type { WorkingLane } from './lanes.ts'
 import { Holding } from './holding.ts'
@@ -208,6 +208,7 @@ export class OpenReplication implements OpenRun {
       await target.forget(id)
       return 'The tables at the target stay.'
     }
+    if (this.opened && this.run.state === 'Following') await this.landRest(this.opened)
     if (this.opened && definition.status !== undefined) {
       this.over = true
       await writeCheckpoint(this.opened)
@@ -215,6 +216,15 @@ export class OpenReplication implements OpenRun {
     await source.stopCapture(id)
     await target.forget(id)
     return 'The capture was removed from the source; the tables at the target stay.'
+  }
+
+  /** Whoever stops it does so, also when what waits will not go in. */
+  private async landRest(open: OpenPipeline): Promise<void> {
+    try {
+      await landRest(open, this.run.parts.surroundings.now)
+    } catch (thrown) {
+      await this.run.log('warning', `What waited for more has not landed: ${messageOf(thrown)}`)
+    }
   }
 
   async close(): Promise<void> {
