@@ -88,6 +88,14 @@ test('a merged table has its own columns; what does not go with it is refused, a
   expect(refused(planOf({}, { profile: database }))[0]).toContain('no folder or bucket')
 })
 
+test('what something else has written is left alone; its own goes on', () => {
+  const there: Dataset = { ...beds, namespace: 'there', rows: 7 }
+  expect(refused(planOf({}, { target: [there] }))[0]).toContain('in files that something else has written')
+  const own = planOf({}, { target: [there], own: [there] })
+  expect(refused(own)).toEqual([])
+  expect(own.notes.map(({ message }) => message).join()).toContain('goes on behind its 7 rows')
+})
+
 test('folders are made of the moment of a commit; what would lead elsewhere is no template', () => {
   expect(foldersOf('date={date}/h={hour}', '2026-03-09 17:05:00+00')).toBe('date=2026-03-09/h=17')
   expect(foldersOf('{year}/{month}/{day}', '2026-03-09T17:05:00Z')).toBe('2026/03/09')

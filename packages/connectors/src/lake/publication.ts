@@ -52,7 +52,7 @@ export class Publication {
     const folder = tableFolder(table)
     const there = await newestManifest(store, folder)
     const { pipeline } = this.checkpoint
-    if (there && there.pipeline !== pipeline && there.kind !== 'none')
+    if (there && there.pipeline !== pipeline)
       throw new Failure(
         'structural',
         `${printName(table)} in ${store.where} is written by another pipeline, ${there.pipeline}.`,

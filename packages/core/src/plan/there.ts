@@ -56,6 +56,10 @@ class Standing {
         for (const lane of group) planned.set(laneId(lane), asItRuns(lane, runs, there, this.input))
         continue
       }
+      if (profile.lake) {
+        if (!mine.has(key)) this.refuseFiles(group[0]!)
+        continue
+      }
       if (mine.has(key) && said.rows === undefined && said.structure === undefined) continue
       const made = this.table(group, there, said)
       steps.set(key, made.steps)
@@ -63,6 +67,15 @@ class Standing {
     }
     this.noteAll()
     return { lanes: lanes.map(lane => planned.get(laneId(lane)) ?? lane), steps }
+  }
+
+  /** What others have published cannot be altered or added to. */
+  private refuseFiles(lane: Lane): void {
+    this.refuse(
+      lane,
+      `${printName(lane.target)} is there already, in files that something else has written.`,
+      'Name the table otherwise, choose another target schema, or move its folder away.',
+    )
   }
 
   /** `lanes`: those that share the table. */

@@ -81,30 +81,32 @@ export function ToSection({
           change={files => change({ files })}
         />
       )}
-      <div className="mt-3 text-[13px]">
-        <p className="mb-1 font-semibold">Tables that are there already</p>
-        <label className="mb-1 flex items-baseline gap-2">
-          <span className="w-24">Their rows</span>
-          <InlineSelect
-            label="Rows that are there already"
-            value={there.rows ?? 'ask'}
-            options={[{ value: 'ask', title: 'must be decided on' }, ...ROWS_THERE]}
-            onChange={event => answer({ rows: event.target.value as There['rows'] })}
-          />
-        </label>
-        <label className="flex items-baseline gap-2">
-          <span className="w-24">Their structure</span>
-          <InlineSelect
-            label="Structure that is there already"
-            value={there.structure ?? 'as it is'}
-            options={STRUCTURES}
-            onChange={event => answer({ structure: event.target.value as There['structure'] })}
-          />
-        </label>
-        <p className="mt-1 text-ink-3">
-          What this pipeline has made before is replaced, unless something is said here.
-        </p>
-      </div>
+      {!isLake(to?.kind) && (
+        <div className="mt-3 text-[13px]">
+          <p className="mb-1 font-semibold">Tables that are there already</p>
+          <label className="mb-1 flex items-baseline gap-2">
+            <span className="w-24">Their rows</span>
+            <InlineSelect
+              label="Rows that are there already"
+              value={there.rows ?? 'ask'}
+              options={[{ value: 'ask', title: 'must be decided on' }, ...ROWS_THERE]}
+              onChange={event => answer({ rows: event.target.value as There['rows'] })}
+            />
+          </label>
+          <label className="flex items-baseline gap-2">
+            <span className="w-24">Their structure</span>
+            <InlineSelect
+              label="Structure that is there already"
+              value={there.structure ?? 'as it is'}
+              options={STRUCTURES}
+              onChange={event => answer({ structure: event.target.value as There['structure'] })}
+            />
+          </label>
+          <p className="mt-1 text-ink-3">
+            What this pipeline has made before is replaced, unless something is said here.
+          </p>
+        </div>
+      )}
     </Section>
   )
 }
