@@ -132,6 +132,8 @@ test.each([
     await call(url, 'POST', `/pipelines/${id}/recopy`, { lanes: [0] })
     await eventually(async () => (await kinds()).update === undefined, 30)
     await eventually(async () => (await kinds()).copy === '500', 30)
+    // What the copy holds already waits like all that comes.
+    await call(url, 'POST', `/pipelines/${id}/land-now`)
     await caughtUp(id)
     await systems.inPostgres('alder', `DELETE FROM site.beds WHERE id <= 7`)
     await eventually(
