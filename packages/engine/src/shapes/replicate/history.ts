@@ -123,14 +123,17 @@ export function laneHistory(plan: Lane, shaping: Shaping): LaneHistory | undefin
       if (whole) return whole
       const rows = rowsOf(event)
       const parts = [rows.before, rows.after].map(row => row !== null && takesPart(row, landedAt))
-      const [was, is] = parts.map(part => part !== false)
+      const [took, is] = parts.map(part => part !== false)
+      // In files, a row that was not told before and does not take part now may have been there: it goes.
+      const mayGo = plan.files !== undefined && event.op === 'update' && !rows.toldBefore && !is
+      const was = took || mayGo
       if (event.op !== 'truncate' && !was && !is) return undefined
       // Where nothing is told of the row before, it cannot be said to have been outside.
-      const outside = predicateAt !== null && rows.toldBefore
+      const outside = predicateAt !== null && (rows.toldBefore || mayGo)
       const operation =
         event.op !== 'update' || was === is || !outside ? event.op : is ? 'into scope' : 'out of scope'
       const before =
-        was && rows.toldBefore
+        was && (rows.toldBefore || mayGo)
           ? imageOf(rows.before!, parts[0] === true, event.op, transaction, landedAt)
           : null
       const after = is ? imageOf(rows.after!, parts[1] === true, event.op, transaction, landedAt) : null
