@@ -142,7 +142,7 @@ export interface CsvReading {
   select: string[]
 }
 
-const CSV_OPTIONS = `header = false, auto_detect = false, delim = ',', quote = '"', escape = '"', nullstr = '', allow_quoted_nulls = false, new_line = '\\n'`
+const CSV_OPTIONS = `auto_detect = false, delim = ',', quote = '"', escape = '"', nullstr = '', allow_quoted_nulls = false, new_line = '\\n'`
 /** DuckDB's default. The reader takes a multiple of it in memory, so it is told of longer lines only where there are. */
 const USUAL_LINE = 2_000_000
 
@@ -150,11 +150,13 @@ export interface CsvFile {
   file: string
   bytes: number
   longestLine: number
+  /** Instead of the one: several, each with names in its first line. */
+  named?: readonly string[]
 }
 
 /** Reads a file of `csvLine`s. With `asText` every field stays text, so that a bad one can be looked for, by one thread. */
 export function readCsv(
-  { file, bytes, longestLine }: CsvFile,
+  { file, bytes, longestLine, named }: CsvFile,
   columns: readonly Column[],
   asText = false,
 ): CsvReading {
@@ -163,8 +165,9 @@ export function readCsv(
   const line = Math.max(USUAL_LINE, longestLine + 1)
   // What fits into one buffer, as most batches of changes do, gains nothing by several threads.
   const alone = asText || bytes < USUAL_LINE
+  const from = named ? `[${named.map(literal).join(', ')}], hive_partitioning = false` : literal(file)
   return {
-    read: `read_csv(${literal(file)}, columns = {${types.join(', ')}}, ${CSV_OPTIONS}, max_line_size = ${line}, buffer_size = ${line}${alone ? ', parallel = false' : ''})`,
+    read: `read_csv(${from}, header = ${named !== undefined}, columns = {${types.join(', ')}}, ${CSV_OPTIONS}, max_line_size = ${line}, buffer_size = ${line}${alone ? ', parallel = false' : ''})`,
     select: readings.map(({ expression, csvType }, i) =>
       asText && csvType !== 'VARCHAR' ? `CAST(c${i} AS ${columns[i]!.nativeType})` : expression(`c${i}`),
     ),

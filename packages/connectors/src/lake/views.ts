@@ -44,12 +44,11 @@ function reading(
     }
   if (format === 'csv') {
     const { read, select } = readCsv(
-      { file: '', bytes: 0, longestLine: LONGEST_LINE },
+      { file: '', bytes: 0, longestLine: LONGEST_LINE, named: paths.map(at) },
       columns.map(column => ({ ...column, nullable: true, ...asListed(column) })),
     )
-    const plain = read.replace(`read_csv('',`, `read_csv(${files}, hive_partitioning = false,`)
     return {
-      read: plain.replace('header = false', 'header = true'),
+      read,
       expressions: new Map(columns.map(({ name }, i) => [name, select[i]!])),
     }
   }
