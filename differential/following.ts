@@ -86,6 +86,8 @@ export class Following {
       connections,
       surroundings,
       maskKey: MASK_KEY,
+      queries: { get: async () => undefined },
+      sent: { open: () => Promise.reject(new Error('nothing is sent here')), remove: nothing },
       journals,
       pipelines: this.store.pipelines,
       leases: this.store.leases,
@@ -188,7 +190,7 @@ export class Following {
 
   private async ask(errand: Pick<Errand, 'kind'> & Partial<Errand>): Promise<void> {
     const { id: pipeline } = this.store.record
-    const rest = { lanes: [], to: null, reason: null, held: null, repair: null, askedBy: null }
+    const rest = { lanes: [], to: null, reason: null, held: null, repair: null, send: null, askedBy: null }
     const asked = {
       ...rest,
       ...errand,

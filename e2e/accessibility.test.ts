@@ -17,6 +17,8 @@ let server: ServerProcess
 let standIns: Awaited<ReturnType<typeof startStandIns>>
 let driver: WebDriver
 let pipeline: string
+/** One that sends. */
+let sends = ''
 let connections: Map<string, string>
 const { button, click, find, open, sees, type, xpath } = pagesOf(
   () => driver,
@@ -35,6 +37,11 @@ beforeAll(async () => {
     async () =>
       (await call<PipelineStatus>(server.url, 'GET', `/pipelines/${pipeline}`)).state === 'Following',
   )
+  await eventually(async () => {
+    const now = await call<PipelineStatus[]>(server.url, 'GET', '/pipelines')
+    sends = now.find(({ send }) => send?.held === 1)?.id ?? ''
+    return sends !== ''
+  }, 60)
 }, 180_000)
 afterAll(async () => {
   await driver?.quit()
@@ -61,6 +68,12 @@ const withDialog = (label: string, sure: string) => async () => {
   await sees(sure)
 }
 const VIEWS: [what: string, path: () => string, text: string, before?: () => Promise<void>][] = [
+  ['what is sent, now', () => `/pipelines/${sends}`, 'Sent last'],
+  ['what a run would send', () => `/pipelines/${sends}/differences`, 'in the result'],
+  ['records that were sent', () => `/pipelines/${sends}/records`, 'Accepted'],
+  ['refused records', () => `/pipelines/${sends}/refused`, 'has bounced before'],
+  ['the setup of what sends', () => `/pipelines/${sends}/change`, 'A run now'],
+  ['an app', () => `/connections/${connections.get('Clubgate')!}`, 'organisations'],
   ['the map', () => '/', 'All sites to warehouse'],
   [
     'search-or-do',
@@ -180,8 +193,8 @@ const VIEWS: [what: string, path: () => string, text: string, before?: () => Pro
   ['a way that leads nowhere', () => '/nowhere', 'no such page'],
 ]
 
-describe.each(['light', 'dark'])('%s', theme => {
-  beforeAll(async () => {
+test('a theme is chosen by word', async () => {
+  for (const theme of ['dark', 'light']) {
     await open('/')
     await driver.actions().sendKeys('/').perform()
     await driver.actions().sendKeys(theme, Key.ENTER).perform()
@@ -189,13 +202,17 @@ describe.each(['light', 'dark'])('%s', theme => {
       async () => (await driver.executeScript('return document.documentElement.dataset.theme')) === theme,
       15_000,
     )
-  })
+  }
+})
 
+describe('in both themes', () => {
   for (const [what, path, text, before] of VIEWS) {
     test(what, async () => {
       await open(path())
       await sees(text)
       await before?.()
+      expect(await faults()).toEqual([])
+      await driver.executeScript(`document.documentElement.dataset.theme = 'dark'`)
       expect(await faults()).toEqual([])
     })
   }

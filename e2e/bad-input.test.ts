@@ -2,6 +2,7 @@
 import { afterAll, beforeAll, expect, test } from '@jest/globals'
 import { DuckDBInstance } from '@duckdb/node-api'
 import type { ConnectionInfo } from '@tide/core/api/connections'
+import { asReplication } from '@tide/core/definition/definition'
 import type { PipelineStatus } from '@tide/core/api/pipelines'
 import type { PlanAnswer } from '@tide/core/api/plans'
 import type { Problem } from '@tide/core/api/problem'
@@ -178,7 +179,8 @@ test('two starts at once into one table: one of them is refused', async () => {
 test('what does not run is not changed as if it did', async () => {
   await client.query('CREATE TABLE runs (id int PRIMARY KEY); CREATE TABLE joins (id int PRIMARY KEY)')
   const { id } = await make('runs', 'runs')
-  const { definition } = await call<PipelineStatus>(server.url, 'GET', `/pipelines/${id}`)
+  const status = await call<PipelineStatus>(server.url, 'GET', `/pipelines/${id}`)
+  const definition = asReplication(status.definition)
   const joins = { ...definition, tables: [...definition.tables, { namespace: 'public', name: 'joins' }] }
   expect(await post(`/pipelines/${id}/change`, { definition: joins })).toMatchObject({
     status: 422,

@@ -1,5 +1,5 @@
 /** How tests use the pages: as people do, by what they read there. */
-import { By, Key, until, type WebDriver, type WebElement } from 'selenium-webdriver'
+import { By, error, Key, until, type WebDriver, type WebElement } from 'selenium-webdriver'
 
 const WAIT = 15_000
 
@@ -20,9 +20,19 @@ export function pagesOf(driver: () => WebDriver, url: () => string) {
     const input = await field(label)
     await input.sendKeys(Key.chord(Key.CONTROL, 'a'), text)
   }
+  /** Between two pages there is nothing to read. */
+  const read = () =>
+    driver()
+      .findElement(By.css('body'))
+      .getText()
+      .catch((thrown: Error) => {
+        if (thrown instanceof error.StaleElementReferenceError || thrown instanceof error.NoSuchElementError)
+          return ''
+        throw thrown
+      })
   const sees = (text: string, seconds = 15) =>
     driver().wait(
-      async () => (await driver().findElement(By.css('body')).getText()).includes(text),
+      async () => (await read()).includes(text),
       seconds * 1000,
       `waiting for “${text}” on the page`,
     )

@@ -416,7 +416,8 @@ test('a value that does not fit is held while others land; corrected, its row la
   // Mended at the source, it lands wherever else it was held.
   await save('House+of+Sedge', '13.5')
   await open('/held')
-  await sees('Nothing is held')
+  // What Pollenpost has refused is all that is left.
+  await sees('1 row is held back')
 })
 
 test('three rows are changed behind its back: just those are found, shown, and repaired', async () => {
@@ -564,6 +565,7 @@ test('a verification is set for a time; many are paused at once, which is said b
   await click(button('Pause 1 of 1'))
   await eventually(async () => (await pipelineCalled('Alderbank to growers_warehouse')).state === 'Paused')
   await sees('Tick pipelines')
+  await sees('Paused')
   await click(find(By.css('[aria-label="Choose Alderbank to growers_warehouse"]')))
   await click(button('Pause …'))
   await sees('is paused')
@@ -643,6 +645,54 @@ test('changes land as files: the setup says which, what waits lands at once, and
   })
   expect(Number(rows[0]![0])).toBeGreaterThan(5000)
   expect(rows[0]![1]).toBe(rows[0]![0])
+})
+
+test('rows in scope are archived: rehearsed, started with the name of the target, and asked about with those that live', async () => {
+  const { definition } = await pipelineCalled('Readings older than two years')
+  const draft = await call<PipelineStatus>(server.url, 'POST', '/pipelines', {
+    ...definition,
+    name: 'The first readings',
+    targetSchema: 'first',
+    scopes: [{ like: 'nursery.readings', where: { column: 'reading_id', op: 'is less than', value: '300' } }],
+  })
+  await open(`/pipelines/${draft.id}/change`)
+  await sees('in scope are deleted at the source')
+  await click(find(By.css('[aria-label="Change Start"]')))
+  await click(button('Rehearse'))
+  await sees('every one would go in', 20)
+  await sees('299')
+  await click(button('Archive and delete rows of 1 table'))
+  const dialog = await find(By.css('[role="dialog"]'))
+  await dialog.findElement(By.css('input')).sendKeys('growers_lake')
+  await dialog.findElement(By.xpath('.//button[normalize-space()="Archive and delete rows of"]')).click()
+  await eventually(async () => (await pipelineCalled('The first readings')).state === 'Finished', 40)
+  await click(button('Log'))
+  await sees('299 rows are archived, 299 of them are deleted at the source.')
+  await open(`/pipelines/${draft.id}/rows`)
+  await click(button('Run'))
+  await sees('2 rows in', 30)
+  const together = await find(By.css('[aria-label="Live and archived rows of readings"]'))
+  expect(await together.getText()).toMatch(/true\s+299/)
+  // What follows the same table elsewhere was not told.
+  expect(
+    await warehouse(
+      `SELECT count(*) FROM "NURSERY"."READINGS" WHERE "SITE" = 'alderbank' AND "READING_ID" < 300`,
+    ),
+  ).toEqual([['299']])
+})
+
+test('a bundle is taken with what belongs to it', async () => {
+  await open('/pipelines/new')
+  await click(xpath('//label[contains(., "Alderbank")]//input'))
+  await click(xpath('//label[contains(., "growers_warehouse")]//input'))
+  await type('Schema at the target', 'BUNDLED')
+  await click(find(By.css('[aria-label="Change Tables"]')))
+  await pick('Add a bundle of', 'nursery.dispatches')
+  await sees('2 tables')
+  await sees('in 1 bundle')
+  await sees('its parts, by dispatch_id')
+  await click(find(By.css('[aria-label="Remove bundle 1"]')))
+  await sees('none chosen yet')
 })
 
 test('the keyboard reaches everything: search-or-do, ledger, themes', async () => {

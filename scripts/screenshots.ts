@@ -18,7 +18,12 @@ const list = async (what: string): Promise<Named[]> =>
 const connections = await list('connections')
 const pipelines = await list('pipelines')
 const connection = (name: string) => connections.find(one => one.name === name)!.id
-const pipeline = pipelines.find(({ definition }) => definition?.name === 'All sites to warehouse')!.id
+const named = (name: string) => pipelines.find(({ definition }) => definition?.name === name)!.id
+const [lapsed, orders] = [
+  named('Lapsed members into two Pollenpost audiences'),
+  named('Orders of the year onto Clubgate’s organisations'),
+]
+const [pipeline, archive] = [named('All sites to warehouse'), named('Readings older than two years')]
 
 const click = async (driver: WebDriver, css: string) =>
   driver.wait(until.elementLocated(By.css(css)), 5000).click()
@@ -201,6 +206,20 @@ const VIEWS: { name: string; path: string; before?: (driver: WebDriver) => Promi
   },
   { name: 'log', path: '/log' },
   {
+    name: 'send',
+    path: `/pipelines/${lapsed}/refused`,
+    before: async driver => {
+      await driver.findElement(By.linkText('Now')).click()
+    },
+  },
+  {
+    name: 'send-setup',
+    path: `/pipelines/${orders}/change`,
+    before: async driver => {
+      await driver.wait(until.elementLocated(By.css('[aria-label="What the first run would do"]')), 15_000)
+    },
+  },
+  {
     name: 'setup-origins',
     path: `/pipelines/new?from=${connection('Alderbank')}`,
     before: async driver => {
@@ -223,30 +242,6 @@ const VIEWS: { name: string; path: string; before?: (driver: WebDriver) => Promi
     },
   },
   {
-    name: 'setup-change',
-    path: `/pipelines/${pipeline}/change`,
-    before: async driver => {
-      await click(driver, '[aria-label="nursery.tmp_scratch"]')
-      await click(driver, '[aria-label="Change Columns"]')
-      for (const [number, deed, pattern] of [
-        [3, 'leave out', 'nursery.price_list.freight_factor'],
-        [4, 'mask but the ends', 'nursery.dispatches.carrier'],
-      ] as const)
-        await addColumnRule(driver, number, deed, pattern)
-    },
-  },
-  {
-    name: 'setup-names',
-    path: `/pipelines/new?from=${connection('Alderbank')}`,
-    before: async driver => {
-      await beginCopy(driver)
-      await click(driver, '[aria-label="All of Field Notes"]')
-      await click(driver, '[aria-label="Change Names"]')
-      await driver.sleep(800)
-      await driver.findElement(By.xpath('//button[text()="Propose what is missing"]')).click()
-    },
-  },
-  {
     name: 'setup-columns',
     path: `/pipelines/new?from=${connection('Alderbank')}`,
     before: async driver => {
@@ -264,18 +259,14 @@ const VIEWS: { name: string; path: string; before?: (driver: WebDriver) => Promi
   },
   {
     name: 'setup-start',
-    path: `/pipelines/new?from=${connection('Alderbank')}`,
+    path: `/pipelines/${archive}/change`,
     before: async driver => {
-      await beginCopy(driver)
-      for (const table of ['batches', 'dispatches']) await click(driver, `[aria-label="nursery.${table}"]`)
-      await click(driver, '[aria-label="Change Columns"]')
-      await addColumnRule(driver, 1, 'limit the size', 'nursery.*')
-      await write(driver, '[aria-label="bytes of column rule 1"]', '8')
-      await addColumnRule(driver, 2, 'take as another type', '*.losses')
-      await write(driver, '[aria-label="as of column rule 2"]', 'int8')
       await click(driver, '[aria-label="Change Start"]')
       await driver.findElement(By.xpath('//button[text()="Rehearse"]')).click()
-      await driver.sleep(2500)
+      await driver.sleep(6000)
+      await driver.executeScript(
+        `document.querySelector('[aria-label="Rehearsal with all rows"]').scrollIntoView({ block: 'center' })`,
+      )
     },
   },
 ]

@@ -47,22 +47,34 @@ const checks = [
 ]
 const broken = checks.filter(([, [command, ...args]]) => !run(command, args)).map(([name]) => name)
 
-const report = join(mkdtempSync(join(tmpdir(), 'constant-tide-report-')), 'report.json')
-// One at a time: the tests start servers and a browser of their own.
-const ran = run(process.execPath, [
-  '--experimental-vm-modules',
-  '--no-warnings',
-  'node_modules/jest/bin/jest.js',
-  '--runInBand',
-  // What a test has left open does not hold up the run.
-  '--forceExit',
-  '--json',
-  `--outputFile=${report}`,
-  ...process.argv.slice(2),
-])
-if (!existsSync(report)) stop('The tests did not run to their end.')
-const { numPassedTests, numFailedTests, numFailedTestSuites } = JSON.parse(readFileSync(report, 'utf8'))
+/** Runs tests, and adds what came of them to the totals. */
+const totals = { numPassedTests: 0, numFailedTests: 0, numFailedTestSuites: 0 }
+function tests(...arguments_) {
+  const report = join(mkdtempSync(join(tmpdir(), 'constant-tide-report-')), 'report.json')
+  const ran = run(process.execPath, [
+    '--experimental-vm-modules',
+    '--no-warnings',
+    'node_modules/jest/bin/jest.js',
+    // What a test has left open does not hold up the run.
+    '--forceExit',
+    '--json',
+    `--outputFile=${report}`,
+    ...arguments_,
+  ])
+  if (!existsSync(report)) stop('The tests did not run to their end.')
+  const counted = JSON.parse(readFileSync(report, 'utf8'))
+  for (const name of Object.keys(totals)) totals[name] += counted[name]
+  return ran
+}
+
+const named = process.argv.slice(2)
+// A browser and all that it drives take the whole machine. What has servers of its own alone waits for them much of the time.
+const ran =
+  named.length > 0
+    ? [tests('--runInBand', ...named)]
+    : [tests('--runInBand', 'e2e/'), tests('--maxWorkers=2', '--testPathIgnorePatterns=/e2e/')]
+const { numPassedTests, numFailedTests, numFailedTestSuites } = totals
 if (broken.length > 0) process.stdout.write(`Not right: ${broken.join('; ')}.\n`)
 if (numFailedTestSuites > 0 && numFailedTests === 0) process.stdout.write('A test file did not load.\n')
 process.stdout.write(`${numPassedTests} passed, ${numFailedTests} failed\n`)
-process.exit(ran && broken.length === 0 ? 0 : 1)
+process.exit(ran.every(Boolean) && broken.length === 0 ? 0 : 1)

@@ -1,4 +1,5 @@
 /** What `tide` does. Each command returns its exit code: 0 as it should be, 1 refused, 2 differs from what it should be. */
+import type { Errand } from '@tide/core/definition/errand'
 import { printLogLine } from '@tide/core/api/log'
 import type { FileAnswer } from '@tide/core/api/files'
 import type { PipelineStatus } from '@tide/core/api/pipelines'
@@ -17,6 +18,7 @@ import { fatesSaid } from '@tide/core/plan/change'
 import { hinders } from '@tide/core/plan/note'
 import { printName } from '@tide/core/records/dataset'
 import { readFile } from 'node:fs/promises'
+import { takeInQueries } from './queries.ts'
 import { withVariables } from './variables.ts'
 import type { Server } from './server.ts'
 
@@ -40,7 +42,7 @@ export interface Asked {
 
 export interface Command {
   /** What stands behind it on the line. */
-  takes: 'FILE' | 'NAME' | '[NAME]'
+  takes: 'FILE' | 'FOLDER' | 'NAME' | '[NAME]'
   does: string
   run(asked: Asked): Promise<number>
 }
@@ -109,6 +111,11 @@ export const COMMANDS: Record<string, Command> = {
         asked.say(`“${definition.name}” is ${state.toLowerCase()} already.`)
         return 0
       }
+      if (definition.shape === 'send') {
+        await asked.server.call('POST', `/pipelines/${id}/start`)
+        asked.say(`“${definition.name}” is started, and waits for runs.`)
+        return 0
+      }
       const plan = await asked.server.call<PlanAnswer>('POST', '/plan', {
         pipeline: id,
         definition,
@@ -122,6 +129,39 @@ export const COMMANDS: Record<string, Command> = {
   },
   pause: deed('pause', 'lets a pipeline stand still'),
   continue: deed('continue', 'lets a pipeline go on'),
+  send: {
+    takes: 'NAME',
+    does: 'sends what differs into the app, and waits until that is over',
+    run: async asked => {
+      const { server, say } = asked
+      const { id } = await named(asked)
+      const { errand } = await server.call<{ errand: string }>('POST', `/pipelines/${id}/send`, {
+        deed: 'run',
+      })
+      for (;;) {
+        const errands = await server.call<Errand[]>('GET', `/pipelines/${id}/errands`)
+        const over = errands.find(one => one.id === errand && one.endedAt !== null)
+        if (over) {
+          say(over.outcome ?? '')
+          return over.state === 'done' ? 0 : REFUSED
+        }
+        const { state, reason } = await server.call<PipelineStatus>('GET', `/pipelines/${id}`)
+        if (state === 'Stopped') {
+          say(reason ? `${reason.message} ${reason.remedy}` : 'It was stopped.')
+          return REFUSED
+        }
+        await new Promise(resolve => setTimeout(resolve, LOOK_MS))
+      }
+    },
+  },
+  queries: {
+    takes: 'FOLDER',
+    does: 'takes in the .sql files of a folder as saved queries, each under its file’s name',
+    run: async ({ server, about, say }) => {
+      say((await takeInQueries(server, about)).join('\n') || 'There is no .sql file in it.')
+      return 0
+    },
+  },
   land: deed('land-now', 'lands what has come, and waits for no more'),
   stop: deed('stop', 'stops a pipeline and takes its capture off the source'),
   rewind: {

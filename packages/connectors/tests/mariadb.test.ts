@@ -10,62 +10,10 @@ import type { Session } from '../src/mariadb/client.ts'
 import { mariadb } from '../src/mariadb/connector.ts'
 import { readStatement } from '../src/mariadb/log/statements.ts'
 import { postgres } from '../src/postgres/connector.ts'
+import { insertMariaTypes, MARIA_ROWS, MARIA_TYPES } from './every-maria-type.ts'
 import { begin, copyAll, followToHead, openFrom, type Carried, type From } from './landing.ts'
 import { startRealMariadb, type RealMariadb } from './real-mariadb.ts'
 import { startRealPostgres, type RealPostgres } from './real-postgres.ts'
-
-/** Column name, type, and values as SQL; the first value is for row 1, and so on. */
-const TYPES: [name: string, type: string, values: string[]][] = [
-  ['i1', 'tinyint', ['-128', '127']],
-  ['u1', 'tinyint unsigned', ['255']],
-  ['i2', 'smallint', ['-32768']],
-  ['u2', 'smallint unsigned', ['65535']],
-  ['i3', 'mediumint', ['-8388608', '8388607']],
-  ['u3', 'mediumint unsigned', ['16777215']],
-  ['i4', 'int', ['-2147483648']],
-  ['u4', 'int unsigned', ['4294967295']],
-  ['i8', 'bigint', ['-9223372036854775808', '9223372036854775807']],
-  ['u8', 'bigint unsigned', ['18446744073709551615']],
-  ['bl', 'boolean', ['true', 'false']],
-  ['f4', 'float', ['1.1', '-3.4e38', '0']],
-  ['f8', 'double', ['0.1', '-1.7976931348623157e308', '123456789.123456789']],
-  ['d1', 'decimal(38,10)', ['-9999999999999999999999999999.9999999999', '0.0000000001', '-0.5']],
-  ['d2', 'decimal(9,0)', ['-999999999', '42']],
-  ['bi', 'bit(10)', [`b'1000000001'`, '0']],
-  ['c', 'char(4)', [`'ab'`, `''`]],
-  ['v', 'varchar(20)', [`' padded '`, `'a,"b"'`]],
-  ['t', 'text', [`'line\\nand\\ttab and \\\\N'`, `''`, `'🌱 Übergröße'`]],
-  ['l1', 'varchar(20) CHARACTER SET latin1', [`'Größe €'`]],
-  ['l2', 'varchar(20) CHARACTER SET latin2', [`'Žluťoučký'`]],
-  ['u16', 'varchar(20) CHARACTER SET utf16', [`'🌱 größer'`]],
-  ['sj', 'varchar(20) CHARACTER SET sjis', [`'日本語'`]],
-  ['cp', 'text CHARACTER SET cp1251', [`'Привет'`]],
-  ['e', `enum('well','so so','Ä')`, [`'so so'`, `'Ä'`]],
-  ['s', `set('a','b','c')`, [`'a,c'`, `''`]],
-  ['es', `enum('größer') CHARACTER SET latin1`, [`'größer'`]],
-  ['b', 'binary(4)', [`x'01020000'`, `x'00000000'`]],
-  ['vb', 'varbinary(300)', [`x'00ff0a22'`, `''`]],
-  ['lb', 'longblob', [`REPEAT(x'00ff', 33000)`]],
-  ['da', 'date', [`'9999-12-31'`, `'0001-01-01'`]],
-  ['dt', 'datetime', [`'2026-11-23 01:02:03'`]],
-  [
-    'dt6',
-    'datetime(6)',
-    [`'2026-11-23 01:02:03.123450'`, `'2026-11-23 01:02:03'`, `'1000-01-01 00:00:00.000001'`],
-  ],
-  ['dt1', 'datetime(1)', [`'2026-11-23 01:02:03.5'`]],
-  ['ts', 'timestamp NULL', [`'2026-11-23 01:02:03'`]],
-  ['ts3', 'timestamp(3) NULL', [`'2026-11-23 01:02:03.120'`]],
-  ['ti', 'time', [`'-838:59:59'`, `'24:00:00'`]],
-  ['ti6', 'time(6)', [`'-00:00:00.000001'`, `'12:30:00.500000'`]],
-  ['ti2', 'time(2)', [`'-01:02:03.45'`]],
-  ['y', 'year', ['2026', '0']],
-  ['j', 'json', [`'{"a":1, "a":2}'`]],
-  ['u', 'uuid', [`'0b4cbe37-1c4c-4b8b-8a57-0123456789ab'`, `'01a1b2c3-d4e5-11ee-8c90-0242ac120002'`]],
-]
-const ROWS = Math.max(...TYPES.map(([, , values]) => values.length))
-const insertTypes = (table: string) =>
-  `INSERT INTO ${table} VALUES ${Array.from({ length: ROWS + 1 }, (_, row) => `(${row}, ${TYPES.map(([, , values]) => values[row] ?? 'NULL').join(', ')})`).join(', ')}`
 
 describe('MariaDB', () => {
   let server: RealMariadb
@@ -119,16 +67,16 @@ describe('MariaDB', () => {
   }
 
   test('every type comes over exactly, copied and followed alike, into MariaDB itself', async () => {
-    const columns = TYPES.map(([name, type]) => `${name} ${type}`).join(', ')
+    const columns = MARIA_TYPES.map(([name, type]) => `${name} ${type}`).join(', ')
     for (const name of ['copied', 'followed'])
       await run(`CREATE TABLE ${name} (id int PRIMARY KEY, ${columns})`)
-    await run(insertTypes('copied'))
+    await run(insertMariaTypes('copied'))
     const to = await mariadb.open({ ...server.config })
     const carried = await start(to, ['copied', 'followed'], true)
     await copyAll(from, to, carried)
-    await run(insertTypes('followed'))
-    expect((await followToHead(from, to, carried)).events).toBe(ROWS + 1)
-    const ids = Array.from({ length: ROWS + 1 }, (_, i) => String(i))
+    await run(insertMariaTypes('followed'))
+    expect((await followToHead(from, to, carried)).events).toBe(MARIA_ROWS + 1)
+    const ids = Array.from({ length: MARIA_ROWS + 1 }, (_, i) => String(i))
     for (const lane of [0, 1]) {
       const { source, target } = await bothSides(to, carried, lane, ids)
       expect(target).toEqual(source)
@@ -142,11 +90,11 @@ describe('MariaDB', () => {
   })
 
   test('what other systems hold of it is the same, too', async () => {
-    const fits = TYPES.filter(([name]) => !['ti', 'ti6', 'ti2'].includes(name))
+    const fits = MARIA_TYPES.filter(([name]) => !['ti', 'ti6', 'ti2'].includes(name))
     const columns = fits.map(([name, type]) => `${name} ${type}`).join(', ')
     await run(`CREATE TABLE abroad (id int PRIMARY KEY, ${columns})`)
     const rows = Array.from(
-      { length: ROWS + 1 },
+      { length: MARIA_ROWS + 1 },
       (_, row) => `(${row}, ${fits.map(([, , values]) => values[row] ?? 'NULL').join(', ')})`,
     )
     const postgresThere = await postgres.open({ ...other.config, method: 'triggers' })
@@ -156,7 +104,7 @@ describe('MariaDB', () => {
       await copyAll(from, to, carried)
       await run(`INSERT INTO abroad VALUES ${rows.slice(2).join(', ')}`)
       await followToHead(from, to, carried)
-      const ids = Array.from({ length: ROWS + 1 }, (_, i) => String(i))
+      const ids = Array.from({ length: MARIA_ROWS + 1 }, (_, i) => String(i))
       const { source, target } = await bothSides(to, carried, 0, ids)
       const floats = carried.lanes[0]!.reads.map(({ type }) => type.kind === 'float')
       const plain = (row: unknown) =>

@@ -21,7 +21,7 @@ describe('what can stand in a file', () => {
     ['version: 2\nna|', ['name', 'names']],
     ['version: 2\nname: Beds\nna|', ['names']],
     ['version: 2\nto: g|\n', ['growers_warehouse']],
-    ['does: |', ['copy', 'follow', 'structure']],
+    ['does: |', ['copy', 'follow', 'structure', 'archive']],
     ['does: co|\nname: x', ['copy']],
     ['patterns:\n  - { ta|', ['take']],
     ['patterns:\n  - { take: |, like: x }', ['in', 'out']],

@@ -1,4 +1,5 @@
 /** What may be asked of a pipeline that runs, and how that is told. */
+import { doesOf } from '@tide/core/definition/definition'
 import type { HeldDeed } from '@tide/core/definition/held'
 import type { AskedVerification, RepairDeed } from '@tide/core/definition/verification'
 import { laneOf, type PipelineRecord } from '@tide/core/definition/pipeline'
@@ -30,7 +31,7 @@ export function lanesToVerify(record: PipelineRecord, lanes: readonly number[]):
   if (found.length === 0)
     throw new Failure('refused', `“${record.definition.name}” has no tables yet.`, 'Start it first.')
   const other = found.find(({ run }) => run.state !== 'Following' && run.state !== 'Copying')?.run
-  if (!other && record.definition.does !== 'structure')
+  if (!other && doesOf(record.definition) !== 'structure')
     return found.map(({ run, index, place }) => ({ run: run.id, index, lane: place }))
   throw new Failure(
     'refused',

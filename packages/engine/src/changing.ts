@@ -1,4 +1,5 @@
 /** Another plan for a pipeline that runs: what it has to do for that, once, is kept with its records. */
+import { asReplication } from '@tide/core/definition/definition'
 import { chooser } from '@tide/core/definition/choose'
 import { runsOf, type ChangedPlan, type PipelineRecord } from '@tide/core/definition/pipeline'
 import { Failure } from '@tide/core/failure'
@@ -10,9 +11,10 @@ import type { EngineParts } from './parts.ts'
 
 /** The plan of a pipeline with further lanes, by a plan for them alone. */
 export function withMore(
-  { definition, lanes }: PipelineRecord,
+  { definition: present, lanes }: PipelineRecord,
   more: { lanes: readonly Lane[]; steps: PrepareStep[] },
 ): ChangedPlan {
+  const definition = asReplication(present)
   const decide = chooser(definition)
   const added = new Map(more.lanes.map(({ source }) => [datasetId(source), source]))
   const byHand = [...added.values()].filter(table => !decide(table).takesPart)

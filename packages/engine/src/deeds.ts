@@ -1,4 +1,5 @@
 /** What people ask of pipelines that run, beyond starting, pausing and stopping them: each is put down as an errand. */
+import type { SendDeed } from '@tide/core/api/send'
 import type { Errand } from '@tide/core/definition/errand'
 import type { HeldDeed } from '@tide/core/definition/held'
 import { runsOf, type PipelineRecord } from '@tide/core/definition/pipeline'
@@ -15,6 +16,14 @@ import {
   verificationSaid,
 } from './asking.ts'
 import type { EngineParts } from './parts.ts'
+
+const SEND_SAID: Record<SendDeed['deed'], string> = {
+  run: 'A run was asked for.',
+  again: 'Everything named is to be sent again.',
+  try: 'One record is to be sent, to see what comes of it.',
+  undo: 'The last record that was tried is to be taken back.',
+  pass: 'The differences may pass once.',
+}
 
 /** What the engine does for it. */
 interface Carrying {
@@ -67,6 +76,26 @@ export class Deeds {
     for (const run of following) await this.ask(run.id, { kind: 'land now' })
     await this.engine.say(id, 'What waits is to land now.')
     await this.engine.look()
+  }
+
+  /** Asks a pipeline that sends for a run; returns the errand's id. */
+  async send(id: string, deed: SendDeed): Promise<string> {
+    const { definition, state, wanted } = await this.engine.record(id)
+    if (definition.shape !== 'send')
+      throw new Failure('refused', `“${definition.name}” sends nothing into an app.`, 'Ask one that does.')
+    if ((state !== 'Waiting' && state !== 'Sending') || wanted !== 'run')
+      throw new Failure(
+        'refused',
+        `“${definition.name}” is ${state.toLowerCase()}.`,
+        'Start it, or continue it.',
+      )
+    const waiting = (await this.parts.errands.waiting(id)).filter(({ kind }) => kind === 'send')
+    if (waiting.length > 0)
+      throw new Failure('refused', `A run of “${definition.name}” is under way.`, 'Wait for its end.')
+    const errand = await this.ask(id, { kind: 'send', send: deed })
+    await this.engine.say(id, SEND_SAID[deed.deed])
+    await this.engine.look()
+    return errand
   }
 
   /** Empties the tables of these lanes (all, when none is named) and copies them again. */
@@ -152,11 +181,12 @@ export class Deeds {
       reason = null,
       held = null,
       repair = null,
+      send = null,
     }: Pick<Errand, 'kind'> & Partial<Errand>,
   ): Promise<string> {
     const { newId, now } = this.parts.surroundings
     const [id, askedAt] = [newId(), new Date(now()).toISOString()]
-    const errand = { id, pipeline, kind, lanes, to, reason, held, repair, askedBy: null, askedAt }
+    const errand = { id, pipeline, kind, lanes, to, reason, held, repair, send, askedBy: null, askedAt }
     await this.parts.errands.ask(errand)
     return id
   }

@@ -205,13 +205,13 @@ export class Engine {
   }
 
   async pause(id: string): Promise<void> {
-    await this.want(id, 'pause', ['Copying', 'Following'], 'Paused.')
+    await this.want(id, 'pause', ['Copying', 'Following', 'Waiting', 'Sending'], 'Paused.')
   }
 
   /** Goes on after a pause, or after a stop whose reason is out of the way. */
   async continue(id: string): Promise<void> {
     if (await this.takeUp(id, 'run')) return this.say(id, 'Continued.')
-    await this.want(id, 'run', ['Paused', 'Copying', 'Following'], 'Continued.')
+    await this.want(id, 'run', ['Paused', 'Copying', 'Following', 'Waiting', 'Sending'], 'Continued.')
   }
 
   /** Stops for good: the capture goes from the source, the tables stay at the target. */
@@ -219,7 +219,7 @@ export class Engine {
     const takenUp = await this.takeUp(id, 'stop')
     const { state } = await this.record(id)
     if (takenUp && state === 'Stopped') return
-    await this.want(id, 'stop', ['Copying', 'Following', 'Paused'], 'Stop asked for.')
+    await this.want(id, 'stop', ['Copying', 'Following', 'Waiting', 'Sending', 'Paused'], 'Stop asked for.')
   }
 
   /** What has stopped for a reason, origin by origin, goes on, or is stopped for good; false when nothing had. */

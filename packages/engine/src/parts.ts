@@ -1,3 +1,4 @@
+import type { SentStates } from '@tide/connectors/contract/sent'
 import type { JournalKeepers } from './journal/keepers.ts'
 import type {
   ConnectionOpener,
@@ -8,6 +9,7 @@ import type {
   LeaseRepository,
   PipelineRepository,
   PositionRepository,
+  SavedQueries,
   Surroundings,
   VerificationRepository,
 } from './repositories.ts'
@@ -25,6 +27,8 @@ export interface EngineParts {
   verifications: VerificationRepository
   history: HistoryRepository
   runs: RunRepository
+  queries: SavedQueries
+  sent: SentStates
   connections: ConnectionOpener
   surroundings: Surroundings
   journals: JournalKeepers

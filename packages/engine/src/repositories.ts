@@ -156,6 +156,11 @@ export interface RunRepository {
   trim(now: number): Promise<void>
 }
 
+/** Questions that people have given a name. */
+export interface SavedQueries {
+  get(id: string): Promise<{ sql: string } | undefined>
+}
+
 /** Opens a connection by its id, secrets included; the caller closes the session. */
 export interface ConnectionOpener {
   open(connection: string): Promise<Session>

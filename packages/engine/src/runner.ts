@@ -74,6 +74,10 @@ export class Runner implements Run {
     this.turn()
   }
 
+  get ending(): boolean {
+    return this.ended.signal.aborted
+  }
+
   get turned(): AbortSignal {
     return this.turning.signal
   }

@@ -27,7 +27,7 @@ export function shareOf(all: readonly PipelineWork[], me: Me, engines: readonly 
 /** Whether a pipeline needs an engine: it runs, or it is yet to be taken off its source. */
 export function mustRun({ state, wanted, hasReason }: PipelineWork): boolean {
   return (
-    ['Copying', 'Following', 'Paused'].includes(state) ||
+    ['Copying', 'Following', 'Waiting', 'Sending', 'Paused'].includes(state) ||
     ((state === 'Stopped' || state === 'Finished') && wanted === 'stop' && !hasReason)
   )
 }

@@ -1,6 +1,6 @@
 /** How a pipeline stands, as far as the engine that has it knows. */
 import type { PipelineStatus } from '@tide/core/api/pipelines'
-import type { Definition } from '@tide/core/definition/definition'
+import { doesOf, type Definition } from '@tide/core/definition/definition'
 import type { PipelineRecord } from '@tide/core/definition/pipeline'
 import { originsOf } from '@tide/core/definition/origins'
 import { depthStrip } from '@tide/core/pace/tide'
@@ -35,6 +35,7 @@ export async function statusOf(
     consistent: live?.consistent ?? false,
     position: live?.position ?? null,
     lanes: live?.lanes ?? idleLanes(record),
+    ...(live?.send ? { send: live.send } : {}),
     lagSeconds: following?.lag ?? null,
     delay: following?.delay ?? null,
     backlog: meter?.backlog ?? null,
@@ -62,7 +63,7 @@ export function idleLanes(record: PipelineRecord): PipelineStatus['lanes'] {
   return record.lanes.map(lane => ({
     source: lane.source,
     target: lane.target,
-    copied: record.state === 'Finished' && record.definition.does === 'copy',
+    copied: record.state === 'Finished' && doesOf(record.definition) === 'copy',
     detached: false,
     copiedRows: 0,
     plannedRows: lane.rows,

@@ -1,3 +1,4 @@
+import { asReplication } from '@tide/core/definition/definition'
 import { afterAll, beforeAll, describe, expect, test } from '@jest/globals'
 import fc from 'fast-check'
 import type { Stream } from '@tide/core/checkpoint/checkpoint'
@@ -323,7 +324,7 @@ describe('engine', () => {
   test('what was said of its speed goes before what the target wants', async () => {
     const [log, target] = [newLog(), new MemoryTarget()]
     const { record, engine: make } = world(log, target, () => undefined)
-    record.definition.speed = { changes: 3, waits: 60 }
+    record.definition = { ...asReplication(record.definition), speed: { changes: 3, waits: 60 } }
     const engine = make()
     await engine.begin('p', { definition: record.definition, lanes: [LANE], steps: [] })
     await settled(() => record.state === 'Following')

@@ -1,4 +1,5 @@
 /** Rows that the target will not take: held one by one, while everything else lands, in whatever company they come. */
+import { asReplication } from '@tide/core/definition/definition'
 import { afterAll, beforeAll, describe, expect, test } from '@jest/globals'
 import type { HeldDeed } from '@tide/core/definition/held'
 import type { Row } from '@tide/core/records/value'
@@ -266,7 +267,7 @@ test('a row that is gone at the source is closed when it is tried again; a recop
 
 test('beyond what may be held the pipeline stops with the reason, and nothing of that landing is there', async () => {
   const one = bed()
-  one.record.definition = { ...one.record.definition, held: { most: 2 } }
+  one.record.definition = { ...asReplication(one.record.definition), held: { most: 2 } }
   one.target.refuses = noBad
   one.log.commit([['t', 'a', 't10']])
   await started(one)
@@ -296,7 +297,7 @@ test('beyond what may be held the pipeline stops with the reason, and nothing of
 
 test('with nothing to be held, the first that does not fit stops the pipeline', async () => {
   const one = bed()
-  one.record.definition = { ...one.record.definition, held: { most: 0 } }
+  one.record.definition = { ...asReplication(one.record.definition), held: { most: 0 } }
   one.target.refuses = noBad
   one.log.commit([['t', 'a', 't10']])
   await started(one)
@@ -354,7 +355,7 @@ describe('before most of a table goes', () => {
 
   test('nobody is asked who does not want to be', async () => {
     const one = bed()
-    one.record.definition = { ...one.record.definition, guard: { percent: 100 } }
+    one.record.definition = { ...asReplication(one.record.definition), guard: { percent: 100 } }
     one.log.commit(keys.map(key => ['t', 'v', key]))
     await started(one)
     one.log.commit(keys.map(key => ['t', null, key]))

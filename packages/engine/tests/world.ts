@@ -72,6 +72,11 @@ export function world(open: { from(): Session; to(): Session }, folder = '/nowhe
       errands: store.errands,
       held,
       verifications,
+      queries: { get: async () => undefined },
+      sent: {
+        open: () => Promise.reject(new Error('nothing is sent here')),
+        remove: async () => {},
+      },
       positions: { keep: async saved => void saves.push(saved) },
       history: {
         log: async () => {},

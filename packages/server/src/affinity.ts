@@ -1,4 +1,4 @@
-import type { Definition } from '@tide/core/definition/definition'
+import type { ReplicateDefinition } from '@tide/core/definition/definition'
 import { ofOrigin, originsOf, type OneSource } from '@tide/core/definition/origins'
 import { runsOf, type Affinity, type PipelineRecord } from '@tide/core/definition/pipeline'
 import { Failure } from '@tide/core/failure'
@@ -9,7 +9,7 @@ import type { Services } from './services.ts'
 export async function tiesOf(
   services: Services,
   id: string,
-  definition: Definition,
+  definition: ReplicateDefinition,
 ): Promise<(Affinity | null)[]> {
   const ties: (Affinity | null)[] = []
   for (const origin of originsOf(definition))
@@ -23,9 +23,11 @@ export async function tiesOf(
  */
 async function affinityOf(services: Services, id: string, definition: OneSource): Promise<Affinity | null> {
   const { sessions, store, home } = services
-  const { from, to } = definition
+  const { from, to, does } = definition
   const source = (await store.connections.get(from))?.name ?? ''
-  const journal = await sessions.use(from, async ({ log }) => (log ? `the journal of ${source}` : undefined))
+  const journal = await sessions.use(from, async ({ log }) =>
+    log && does !== 'archive' ? `the journal of ${source}` : undefined,
+  )
   const held = await sessions.use(to, async ({ heldAlone }) => heldAlone)
   if (!journal && !held) return null
   const system = await targetSystems(services)

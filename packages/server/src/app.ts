@@ -24,6 +24,8 @@ import { rehearsalRoutes } from './routes/rehearsal.ts'
 import { eventRoutes } from './routes/events.ts'
 import { pipelineRoutes } from './routes/pipelines.ts'
 import { queryRoutes } from './routes/query.ts'
+import { savedQueryRoutes } from './routes/saved-queries.ts'
+import { sendRoutes } from './routes/sends.ts'
 import { serveWeb } from './web.ts'
 
 const STATUS = { refused: 422, value: 422, structural: 409, guard: 409, transient: 503 } as const
@@ -72,6 +74,8 @@ export function createApp(services: Services): Koa {
   runRoutes(router, services)
   scheduleRoutes(router, services)
   queryRoutes(router, services)
+  savedQueryRoutes(router, services)
+  sendRoutes(router, services)
   eventRoutes(router, services)
   app.use(router.routes())
   app.use(serveWeb)

@@ -1,6 +1,6 @@
 /** Tables that appear at a source after a pipeline's start, and that its patterns take in: taken in, or reported. */
 import { chosenTables } from '@tide/core/definition/choose'
-import type { PipelineRecord } from '@tide/core/definition/pipeline'
+import type { ReplicationRecord } from '@tide/core/definition/pipeline'
 import { hinders, someOf } from '@tide/core/plan/note'
 import { datasetId, printName, type DatasetName } from '@tide/core/records/dataset'
 import { planForMore } from './plan.ts'
@@ -27,9 +27,10 @@ export class LaterTables {
     this.looking = this.looking.then(async () => {
       for (const record of await this.services.store.pipelines.list()) {
         const { id, state, definition } = record
+        if (definition.shape !== 'replicate') continue
         if (state !== 'Following' || !definition.patterns?.length || !this.services.engine.runs(record))
           continue
-        await this.lookFor(record).catch((error: Error) =>
+        await this.lookFor({ ...record, definition }).catch((error: Error) =>
           this.tell(id, `New tables could not be looked for: ${error.message}`),
         )
       }
@@ -42,7 +43,7 @@ export class LaterTables {
     await this.looking
   }
 
-  private async lookFor(record: PipelineRecord): Promise<void> {
+  private async lookFor(record: ReplicationRecord): Promise<void> {
     const { id, definition, lanes } = record
     const datasets = await sourceTables(this.services, definition, true)
     const present = new Set(lanes.map(({ source }) => datasetId(source)))
@@ -64,7 +65,7 @@ export class LaterTables {
   }
 
   /** Those that can be; of the others it is told why. */
-  private async takeIn(record: PipelineRecord, more: readonly DatasetName[]): Promise<void> {
+  private async takeIn(record: ReplicationRecord, more: readonly DatasetName[]): Promise<void> {
     const { engine } = this.services
     await engine.inTurn(record.id, async () => {
       const plan = await planForMore(this.services, record, more, true)

@@ -1,8 +1,9 @@
 import { NO_PLAN, type PlanAnswer } from '@tide/core/api/plans'
-import type { Definition } from '@tide/core/definition/definition'
+import { asReplication, type ReplicateDefinition } from '@tide/core/definition/definition'
 import { originsOf, type Origin } from '@tide/core/definition/origins'
 import { Failure } from '@tide/core/failure'
 import type { LaneFate } from '@tide/core/plan/change'
+import { isLake } from '@tide/core/definition/files'
 import { makePlan } from '@tide/core/plan/plan'
 import type { Lane } from '@tide/core/plan/lane'
 import type { Claim } from '@tide/core/plan/input'
@@ -30,7 +31,7 @@ export interface PlanFor {
 /** The plan of a definition as things stand now. */
 export async function planFor(
   services: Services,
-  definition: Definition,
+  definition: ReplicateDefinition,
   { pipeline, fresh, runs, running }: PlanFor,
 ): Promise<PlanAnswer> {
   const notes = undecided(definition)
@@ -57,7 +58,8 @@ export async function planFor(
       names,
       origins: origins.map(({ tag }, i) => ({
         tag,
-        sameKind: kinds[i] === kind,
+        // What files hold has the types of no system.
+        sameKind: kinds[i] === kind && !isLake(kind),
         source: catalogues[i]!.datasets,
       })),
       target: target.datasets,
@@ -70,14 +72,25 @@ export async function planFor(
     const { lanes, change } = plan
     const has = (fates: LaneFate[]) =>
       lanes.filter((_, i) => !change || fates.includes(change.lanes[i]!.fate))
+    const archives = definition.does === 'archive'
     const captures = definition.does === 'structure' ? [] : has(['copied'])
-    const capture = await captureOf(services, origins, captures)
+    const capture = archives
+      ? {
+          sourceStatements: [],
+          captureNote: 'Nothing is captured there: rows are read, and deleted as they were read.',
+        }
+      : await captureOf(services, origins, captures)
+    const removal = archives ? await removalNotes(services, definition, lanes) : []
     return {
       ...plan,
       digest: services.shownPlans.show(definition, plan),
-      notes: [...notes, ...checks, ...plan.notes, ...(await beginnings(services, definition, lanes))].sort(
-        byHarm,
-      ),
+      notes: [
+        ...notes,
+        ...checks,
+        ...plan.notes,
+        ...removal,
+        ...(await beginnings(services, definition, lanes)),
+      ].sort(byHarm),
       statements: targetSide.ddl(plan.steps),
       ...capture,
       estimateSeconds: await estimate(
@@ -93,7 +106,7 @@ export async function planFor(
 /** Why following cannot begin where it is asked to. */
 async function beginnings(
   { journals }: Services,
-  definition: Definition,
+  definition: ReplicateDefinition,
   lanes: readonly Lane[],
 ): Promise<PlanNote[]> {
   const { does, followFrom } = definition
@@ -125,6 +138,37 @@ async function beginnings(
     }
   })
   return (await Promise.all(notes)).flat()
+}
+
+/** Why rows of these tables cannot be deleted at the source as an archive does. */
+async function removalNotes(
+  { sessions }: Services,
+  { from, elsewhere }: ReplicateDefinition,
+  lanes: readonly Lane[],
+): Promise<PlanNote[]> {
+  if (typeof from !== 'string') return []
+  return sessions.use(from, async ({ removal }) => {
+    if (!removal)
+      return [
+        {
+          level: 'refused',
+          section: 'from',
+          message: 'Rows of this source cannot be deleted from here.',
+          remedy: 'Archive from PostgreSQL or MariaDB.',
+        },
+      ]
+    const notes: PlanNote[] = []
+    for (const { source } of lanes) {
+      try {
+        await removal.inspect(source, elsewhere !== 'go')
+      } catch (thrown) {
+        if (!(thrown instanceof Failure) || thrown.kind !== 'structural') throw thrown
+        const { message, remedy } = thrown
+        notes.push({ level: 'refused', section: 'start', message, remedy, tables: [source] })
+      }
+    }
+    return notes
+  })
 }
 
 /** What is done at the sources, the statements of each under its tag. */
@@ -173,13 +217,13 @@ async function estimate(
 /** The plan for what these tables add to a pipeline that runs; its own tables are not touched. */
 export async function planForMore(
   services: Services,
-  { definition, lanes }: PipelineRecord,
+  { definition: present, lanes: running }: PipelineRecord,
   tables: readonly DatasetName[],
   fresh: boolean,
 ): Promise<PlanAnswer> {
-  const present = new Set(lanes.map(lane => datasetId(lane.source)))
-  const added = tables.filter(table => !present.has(datasetId(table)))
-  const more = { ...definition, tables: added, without: [], patterns: [] }
+  const there = new Set(running.map(lane => datasetId(lane.source)))
+  const added = tables.filter(table => !there.has(datasetId(table)))
+  const more = { ...asReplication(present), tables: added, without: [], patterns: [] }
   // For no pipeline: what belongs to this very one is refused as well.
   const plan = await planFor(services, more, { pipeline: undefined, fresh, runs: true })
   // What the rules do elsewhere was said when it was started.
@@ -189,10 +233,11 @@ export async function planForMore(
 /** The plan by which a pipeline that runs becomes what another definition says. */
 export async function planForChange(
   services: Services,
-  { id, definition: now, lanes }: PipelineRecord,
-  definition: Definition,
+  { id, definition: present, lanes }: PipelineRecord,
+  definition: ReplicateDefinition,
   fresh: boolean,
 ): Promise<PlanAnswer> {
+  const now = asReplication(present)
   const plan = await planFor(services, definition, { pipeline: id, fresh, runs: true, running: lanes })
   const notes = [...plan.notes, ...refuseElsewhere(now, definition)]
   if (sameDefinition(now, definition) && now.name === definition.name)
@@ -201,7 +246,7 @@ export async function planForChange(
 }
 
 /** What cannot be changed while it runs. */
-function refuseElsewhere(now: Definition, next: Definition): PlanNote[] {
+function refuseElsewhere(now: ReplicateDefinition, next: ReplicateDefinition): PlanNote[] {
   const refuse = (section: PlanNote['section'], message: string): PlanNote => ({
     level: 'refused',
     section,
@@ -209,6 +254,7 @@ function refuseElsewhere(now: Definition, next: Definition): PlanNote[] {
     remedy: 'Stop the pipeline for that, or make another one.',
   })
   const notes: PlanNote[] = []
+  if (now.does === 'archive') notes.push(refuse('start', 'An archive is not changed while it runs.'))
   if (now.does !== next.does)
     notes.push(refuse('start', 'What the pipeline does cannot be changed while it runs.'))
   if (now.to !== next.to) notes.push(refuse('to', 'The target cannot be changed while the pipeline runs.'))
@@ -231,7 +277,7 @@ function refuseElsewhere(now: Definition, next: Definition): PlanNote[] {
 /** What the tests of both connections say that would stop a start. */
 async function checkNotes(
   { store, checked }: Services,
-  { to, ...definition }: Definition,
+  { to, ...definition }: ReplicateDefinition,
   fresh: boolean,
 ): Promise<PlanNote[]> {
   const side = async (which: 'from' | 'to', id: string) => {
@@ -243,7 +289,7 @@ async function checkNotes(
 }
 
 /** What nobody has said yet. The name comes last: choosing source and target proposes one. */
-function undecided({ name, to, ...definition }: Definition): PlanNote[] {
+function undecided({ name, to, ...definition }: ReplicateDefinition): PlanNote[] {
   const notes: PlanNote[] = []
   if (originsOf(definition).some(({ connection }) => connection === ''))
     notes.push(undecidedNote('from', 'No source is chosen.', 'Choose where the records come from.'))
@@ -268,7 +314,10 @@ async function claims(services: Services, to: string, except: string | undefined
   return (await services.store.pipelines.list())
     .filter(({ id, definition }) => id !== except && systemOf(definition.to) === systemOf(to))
     .flatMap(({ lanes, definition }) =>
-      [...tablesOf(lanes), ...statusTableNames(definition.status, lanes)].map(table => ({
+      [
+        ...tablesOf(lanes),
+        ...statusTableNames('status' in definition ? definition.status : undefined, lanes),
+      ].map(table => ({
         pipeline: definition.name,
         table,
       })),

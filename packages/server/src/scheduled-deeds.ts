@@ -75,6 +75,11 @@ export async function begin(
     case 'start':
       await engine.inTurn(pipeline, () => startPipeline(services, pipeline, undefined))
       return doing
+    case 'send':
+      return {
+        ...doing,
+        errand: await engine.inTurn(pipeline, () => engine.deeds.send(pipeline, { deed: 'run' })),
+      }
   }
 }
 
@@ -98,7 +103,16 @@ export async function goOn(
       return { well: true, said: 'Its tables are copied again.' }
     case 'start':
       return { well: true, said: 'Started.' }
+    case 'send':
+      return sent(services, doing.errand!)
   }
+}
+
+async function sent({ store }: Services, id: string): Promise<Outcome | undefined> {
+  const errand = await store.errands.get(id)
+  if (!errand) return { well: false, said: 'The run is not known any more.' }
+  if (errand.endedAt === null) return undefined
+  return { well: errand.state === 'done', said: errand.outcome ?? '' }
 }
 
 async function sourceClocks(services: Services, pipeline: string): Promise<Record<string, string>> {

@@ -1,6 +1,8 @@
 /** Puts store, connectors and engine together. */
 import type { Config, Connector, Session } from '@tide/connectors/contract/session'
+import type { SentStates } from '@tide/connectors/contract/sent'
 import { connectors } from '@tide/connectors/registry'
+import { FileSentStates } from '@tide/connectors/sent/sent-states'
 import { Failure } from '@tide/core/failure'
 import { Engine } from '@tide/engine/engine'
 import { JournalKeepers } from '@tide/engine/journal/keepers'
@@ -23,6 +25,8 @@ export interface Services {
   home: string
   store: Store
   engine: Engine
+  /** What was sent into apps. */
+  sent: SentStates
   journals: JournalKeepers
   sessions: SessionCache
   questions: Questions
@@ -84,6 +88,7 @@ export async function composeServices(
       )
     return record
   }
+  const sent = new FileSentStates(join(dataFolder, 'sent'))
   const journals = new JournalKeepers(join(dataFolder, 'journal'), opener, store.pipelines, surroundings)
   const engine = new Engine({
     name,
@@ -97,6 +102,8 @@ export async function composeServices(
     pipelines: store.pipelines,
     history: store.history,
     runs: store.runs,
+    queries: store.queries,
+    sent,
     connections: opener,
     maskKey: store.maskKey,
     surroundings,
@@ -110,6 +117,7 @@ export async function composeServices(
     home,
     store,
     engine,
+    sent,
     journals,
     sessions,
     questions,

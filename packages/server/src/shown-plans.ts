@@ -1,5 +1,5 @@
 /** Plans that people have been shown, so that a start can be held against what they saw. */
-import type { Definition } from '@tide/core/definition/definition'
+import type { ReplicateDefinition } from '@tide/core/definition/definition'
 import { Failure } from '@tide/core/failure'
 import { outlineOf, planDifference, type PlanOutline } from '@tide/core/plan/difference'
 import type { Plan } from '@tide/core/plan/plan'
@@ -15,7 +15,7 @@ export class ShownPlans {
   private readonly outlines = new Map<string, PlanOutline>()
 
   /** Remembers the plan; returns the name under which a start can ask for just this one. */
-  show(definition: Definition, plan: Plan): string {
+  show(definition: ReplicateDefinition, plan: Plan): string {
     const outline = outlineOf(plan)
     const digest = digestOf(definition, outline)
     this.outlines.delete(digest)
@@ -26,7 +26,7 @@ export class ShownPlans {
   }
 
   /** Refuses a plan that is not the one that was shown, with what is different. */
-  refuseAnother(shown: string, definition: Definition, plan: Plan): void {
+  refuseAnother(shown: string, definition: ReplicateDefinition, plan: Plan): void {
     const now = outlineOf(plan)
     if (digestOf(definition, now) === shown) return
     const before = this.outlines.get(shown)
@@ -42,7 +42,7 @@ export class ShownPlans {
 }
 
 /** Of what is done; the name is not part of it. */
-function digestOf(definition: Definition, outline: PlanOutline): string {
+function digestOf(definition: ReplicateDefinition, outline: PlanOutline): string {
   const what = canonicalJson([{ ...definition, name: '' }, outline])
   return createHash('sha256').update(what).digest('hex').slice(0, 32)
 }

@@ -1,4 +1,4 @@
-import type { Definition } from '@tide/core/definition/definition'
+import type { ReplicateDefinition } from '@tide/core/definition/definition'
 import { originsOf } from '@tide/core/definition/origins'
 import { tablesOfAll } from '@tide/core/plan/origins'
 import type { Dataset } from '@tide/core/records/dataset'
@@ -7,7 +7,7 @@ import type { Services } from './services.ts'
 /** The tables of all origins, each once. */
 export async function sourceTables(
   { sessions }: Pick<Services, 'sessions'>,
-  definition: Pick<Definition, 'from'>,
+  definition: Pick<ReplicateDefinition, 'from'>,
   fresh: boolean,
 ): Promise<readonly Dataset[]> {
   const chosen = originsOf(definition).filter(({ connection }) => connection !== '')

@@ -1,10 +1,12 @@
 /** Starts of pipelines, one after another: two into one table must not both find it free. */
 import type { PlanAnswer } from '@tide/core/api/plans'
+import { asReplication } from '@tide/core/definition/definition'
 import { Failure } from '@tide/core/failure'
 import { hinders } from '@tide/core/plan/note'
 import { tiesOf } from './affinity.ts'
 import { pipelineRecord } from './pipeline-record.ts'
 import { planFor } from './plan.ts'
+import { sendPlan } from './send-plan.ts'
 import type { Services } from './services.ts'
 
 /** What is done alone among all starts; no pipeline has such an id. */
@@ -17,8 +19,15 @@ export function startPipeline(services: Services, id: string, shown: string | un
     store.alone('start', async () => {
       const { definition, of } = await pipelineRecord(services, id)
       if (of !== null) {
-        const [tie] = await tiesOf(services, id, definition)
+        const [tie] = await tiesOf(services, id, asReplication(definition))
         return engine.beginAgain(id, tie!)
+      }
+      if (definition.shape === 'send') {
+        const refusal = (await sendPlan(services, definition)).find(hinders)
+        if (refusal) throw new Failure('refused', refusal.message, refusal.remedy)
+        const { home } = services
+        const tie = { home, affinity: 'the record of what was sent' }
+        return engine.begin(id, { definition, lanes: [], steps: [] }, [tie])
       }
       const plan = await planFor(services, definition, { pipeline: id, fresh: true })
       if (shown !== undefined) services.shownPlans.refuseAnother(shown, definition, plan)

@@ -1,5 +1,5 @@
 import { expect, test } from '@jest/globals'
-import type { Definition } from '@tide/core/definition/definition'
+import type { ReplicateDefinition } from '@tide/core/definition/definition'
 import type { PipelineRecord } from '@tide/core/definition/pipeline'
 import type { Services } from '../src/services.ts'
 import { tiesOf } from '../src/affinity.ts'
@@ -52,7 +52,7 @@ function tie(from: string, to: string, ...others: Other[]) {
     },
     connector: () => ({ identity: ({ path }: { path?: string }) => path ?? '' }),
   } as unknown as Services
-  return tiesOf(services, 'this', { from, to } as Definition).then(([only]) => only)
+  return tiesOf(services, 'this', { from, to } as ReplicateDefinition).then(([only]) => only)
 }
 
 test.each<[string, Promise<unknown>, unknown]>([

@@ -2,7 +2,7 @@
 import { afterAll, beforeAll, expect, test } from '@jest/globals'
 import type { PipelineStatus } from '@tide/core/api/pipelines'
 import type { PlanAnswer } from '@tide/core/api/plans'
-import type { Definition } from '@tide/core/definition/definition'
+import type { ReplicateDefinition } from '@tide/core/definition/definition'
 import { readdirSync } from 'node:fs'
 import { join } from 'node:path'
 import { eventually } from '../../../e2e/server.ts'
@@ -34,9 +34,9 @@ afterAll(() => systems?.close())
 
 const definitionOf = (
   name: string,
-  files: Definition['files'],
-  more: Partial<Definition> = {},
-): Definition => ({
+  files: ReplicateDefinition['files'],
+  more: Partial<ReplicateDefinition> = {},
+): ReplicateDefinition => ({
   version: 2,
   shape: 'replicate',
   name,
@@ -49,7 +49,7 @@ const definitionOf = (
   ...more,
 })
 
-async function begin(definition: Definition): Promise<string> {
+async function begin(definition: ReplicateDefinition): Promise<string> {
   const { id } = await call<PipelineStatus>(url, 'POST', '/pipelines', definition)
   const plan = await call<PlanAnswer>(url, 'POST', '/plan', { definition, pipeline: id })
   expect(plan.notes.filter(({ level }) => level === 'refused' || level === 'undecided')).toEqual([])

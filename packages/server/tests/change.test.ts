@@ -5,7 +5,7 @@
 import { afterAll, beforeAll, describe, expect, test } from '@jest/globals'
 import type { PipelineStatus } from '@tide/core/api/pipelines'
 import type { PlanAnswer } from '@tide/core/api/plans'
-import type { Definition } from '@tide/core/definition/definition'
+import { asReplication, type ReplicateDefinition } from '@tide/core/definition/definition'
 import { join } from 'node:path'
 import { eventually } from '../../../e2e/server.ts'
 import { call } from '../../stand-ins/src/api-call.ts'
@@ -54,9 +54,9 @@ const TARGETS = ['into duckdb', 'into postgres', 'into mariadb']
 
 describe.each(TARGETS)('a pipeline %s is changed while it runs', to => {
   let id: string
-  let first: Definition
+  let first: ReplicateDefinition
   const status = () => call<PipelineStatus>(url, 'GET', `/pipelines/${id}`)
-  const plan = (definition: Definition) =>
+  const plan = (definition: ReplicateDefinition) =>
     call<PlanAnswer>(url, 'POST', '/plan', { pipeline: id, definition, fresh: true })
   const fates = ({ lanes, change }: PlanAnswer) =>
     Object.fromEntries(
@@ -65,7 +65,7 @@ describe.each(TARGETS)('a pipeline %s is changed while it runs', to => {
         change!.lanes[i]!.fate,
       ]),
     )
-  const change = async (definition: Definition): Promise<PlanAnswer> => {
+  const change = async (definition: ReplicateDefinition): Promise<PlanAnswer> => {
     const { reason } = await status()
     expect(reason).toBeNull()
     const planned = await plan(definition)
@@ -130,7 +130,7 @@ describe.each(TARGETS)('a pipeline %s is changed while it runs', to => {
       notes: [{ level: 'undecided', message: 'Nothing is changed.' }],
     })
     const stop = writing(['alder'])
-    const renamed: Definition = {
+    const renamed: ReplicateDefinition = {
       ...first,
       names: [
         { names: 'tables', like: 'site.beds', does: { call: 'garden_beds' } },
@@ -145,7 +145,7 @@ describe.each(TARGETS)('a pipeline %s is changed while it runs', to => {
     // The rows that were there are there still, and it is not known any more how they came.
     const before = await ask(to, `SELECT count(*) FROM ${schema}.garden_beds WHERE came IS NULL`)
     expect(Number(before[0]![0])).toBeGreaterThan(100)
-    const masked: Definition = {
+    const masked: ReplicateDefinition = {
       ...renamed,
       columns: [{ like: 'site.beds.mail', does: { mask: 'hash' } }],
       scopes: [{ like: 'site.beds', where: { all: [{ column: 'n', op: 'is less than', value: '5' }] } }],
@@ -154,7 +154,10 @@ describe.each(TARGETS)('a pipeline %s is changed while it runs', to => {
     const planned = await change(masked)
     expect(fates(planned)).toEqual({ beds: 'copied again', tools: 'stays', rota: 'copied' })
     expect(planned.notes).toContainEqual(expect.objectContaining({ level: 'loss' }))
-    const without: Definition = { ...masked, tables: masked.tables.filter(({ name }) => name !== 'tools') }
+    const without: ReplicateDefinition = {
+      ...masked,
+      tables: masked.tables.filter(({ name }) => name !== 'tools'),
+    }
     expect((await change(without)).change!.takenOut).toEqual([1])
     await at('alder', `INSERT INTO site.rota VALUES (2)`)
     await stop()
@@ -178,8 +181,8 @@ describe.each(TARGETS)('a pipeline %s is changed while it runs', to => {
   }, 120_000)
 
   test('what cannot be changed is refused, and the pipeline goes on', async () => {
-    const { definition } = await status()
-    const refusals = async (changed: Definition) =>
+    const definition = asReplication((await status()).definition)
+    const refusals = async (changed: ReplicateDefinition) =>
       (await plan(changed)).notes.flatMap(({ level, message }) => (level === 'refused' ? [message] : []))
     const elsewhere = ids[TARGETS.find(one => one !== to)!]!
     expect(await refusals({ ...definition, to: elsewhere })).toContainEqual(
@@ -203,7 +206,7 @@ describe.each(TARGETS)('a pipeline %s is changed while it runs', to => {
   test('an origin is added to others, and all of them are altered together', async () => {
     const schema = `all_${to.slice(5)}`
     await at('alder', 'DROP TABLE site.rota; CREATE TABLE site.rota (id int PRIMARY KEY)')
-    const both: Definition = {
+    const both: ReplicateDefinition = {
       ...first,
       name: `both ${to}`,
       targetSchema: schema,
@@ -217,13 +220,13 @@ describe.each(TARGETS)('a pipeline %s is changed while it runs', to => {
     await call(url, 'POST', `/pipelines/${id}/start`)
     await eventually(async () => (await status()).state === 'Following')
     const stop = writing(['alder', 'bracken'])
-    const renamed: Definition = {
+    const renamed: ReplicateDefinition = {
       ...both,
       names: [{ names: 'columns', like: 'site.beds.n', does: { call: 'plants' } }],
       columns: [{ like: 'site.beds.mail', does: { leave: 'out' } }],
     }
     expect(fates(await change(renamed))).toEqual({ 'alder beds': 'altered', 'bracken beds': 'altered' })
-    const scoped: Definition = {
+    const scoped: ReplicateDefinition = {
       ...renamed,
       tables: [...renamed.tables, { namespace: 'site', name: 'tools' }],
       scopes: [{ like: 'site.beds', where: { all: [{ column: 'n', op: 'is less than', value: '6' }] } }],
@@ -235,7 +238,7 @@ describe.each(TARGETS)('a pipeline %s is changed while it runs', to => {
       'bracken tools': 'copied',
     })
     // Another origin comes into the tables that the others go on writing to.
-    const third: Definition = {
+    const third: ReplicateDefinition = {
       ...scoped,
       from: [
         ...(both.from as { connection: string; tag: string }[]),
@@ -273,8 +276,8 @@ describe.each(TARGETS)('a pipeline %s is changed while it runs', to => {
       `DROP TABLE IF EXISTS site.moved; CREATE TABLE site.moved (id int PRIMARY KEY, n int NOT NULL);
        INSERT INTO site.moved SELECT i, 0 FROM generate_series(1, 3000) i`,
     )
-    const begin = async (does: Definition['does']) => {
-      const only: Definition = {
+    const begin = async (does: ReplicateDefinition['does']) => {
+      const only: ReplicateDefinition = {
         ...first,
         name: `${does} ${to}`,
         targetSchema: `${does}_${to.slice(5)}`,

@@ -3,7 +3,7 @@ import { afterAll, beforeAll, describe, expect, test } from '@jest/globals'
 import { DuckDBInstance } from '@duckdb/node-api'
 import type { PipelineStatus } from '@tide/core/api/pipelines'
 import type { PlanAnswer } from '@tide/core/api/plans'
-import type { Definition } from '@tide/core/definition/definition'
+import type { ReplicateDefinition } from '@tide/core/definition/definition'
 import { join } from 'node:path'
 import { eventually } from '../../../e2e/server.ts'
 import { call } from '../../stand-ins/src/api-call.ts'
@@ -39,7 +39,7 @@ afterAll(() => systems?.close())
 
 describe.each(['into duckdb', 'into postgres', 'into mariadb'])('a table that is there, %s', to => {
   let id: string
-  let definition: Definition
+  let definition: ReplicateDefinition
   const at = (sql: string) => systems.inPostgres('alder', sql)
   const status = () => call<PipelineStatus>(url, 'GET', `/pipelines/${id}`)
   const plan = () => call<PlanAnswer>(url, 'POST', '/plan', { pipeline: id, definition, fresh: true })
@@ -56,7 +56,7 @@ describe.each(['into duckdb', 'into postgres', 'into mariadb'])('a table that is
       return now !== null && completeUpTo !== null && now > completeUpTo
     }, 30)
   }
-  const start = async (part: Partial<Definition>) => {
+  const start = async (part: Partial<ReplicateDefinition>) => {
     definition = { ...definition, ...part }
     await call(url, 'PUT', `/pipelines/${id}`, definition)
     const { digest } = await plan()

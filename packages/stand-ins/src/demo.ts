@@ -1,5 +1,6 @@
 /** Sets the demo world up through the same API that people use. */
 import { call } from './api-call.ts'
+import type { AppAccess } from './apps/start.ts'
 import type { Site } from './site.ts'
 
 /** A site that is up. */
@@ -11,6 +12,7 @@ export interface DemoPlace {
   /** The folder of the lake. */
   lake: string
   bucket: BucketAccess
+  apps: readonly AppAccess[]
 }
 
 /** How the stand-in bucket is reached, and where its screen is. */
@@ -27,7 +29,7 @@ interface Named {
 /** Makes what the demo begins with, unless somebody has made connections already. */
 export async function setUpDemo(
   sites: readonly DemoSite[],
-  { server, warehouse, lake, bucket }: DemoPlace,
+  { server, warehouse, lake, bucket, apps }: DemoPlace,
 ): Promise<void> {
   const present = await call<Named[]>(server, 'GET', '/connections')
   if (present.length > 0) return
@@ -50,11 +52,13 @@ export async function setUpDemo(
     kind: 'folder',
     config: { path: lake },
   })
-  await call(server, 'POST', '/connections', {
+  const store = await call<Named>(server, 'POST', '/connections', {
     name: 'growers_bucket',
     kind: 'bucket',
     config: { ...bucket.config, screen: bucket.screen },
   })
+  for (const { name, kind, config, screen } of apps)
+    await call(server, 'POST', '/connections', { name, kind, config: { ...config, screen } })
   const readings = await call<Named>(server, 'POST', '/pipelines', {
     version: 2,
     shape: 'replicate',
@@ -79,6 +83,52 @@ export async function setUpDemo(
     speed: { waits: 30 },
   })
   await call(server, 'POST', `/pipelines/${batches.id}/start`)
+  const dispatches = await call<Named>(server, 'POST', '/pipelines', {
+    version: 2,
+    shape: 'replicate',
+    does: 'copy',
+    name: 'Dispatch with its lines, each night',
+    from: from[0]!.connection,
+    to: store.id,
+    targetSchema: 'alderbank',
+    tables: [],
+    bundles: [
+      {
+        name: 'dispatch with its lines',
+        main: { namespace: 'nursery', name: 'dispatches' },
+        with: [
+          { table: { namespace: 'nursery', name: 'dispatch_lines' }, on: [['dispatch_id', 'dispatch_id']] },
+        ],
+      },
+    ],
+    files: { as: 'merged' },
+  })
+  await call(server, 'POST', `/pipelines/${dispatches.id}/schedules`, {
+    deed: 'start',
+    cron: '30 2 * * *',
+    zone: 'Europe/London',
+    missed: 'leave',
+    waitsFor: [],
+    enabled: true,
+  })
+  // Set up, for people to rehearse and to start.
+  await call(server, 'POST', '/pipelines', {
+    version: 2,
+    shape: 'replicate',
+    does: 'archive',
+    name: 'Readings older than two years',
+    from: from[0]!.connection,
+    to: files.id,
+    targetSchema: 'archive',
+    tables: [{ namespace: 'nursery', name: 'readings' }],
+    scopes: [
+      {
+        like: 'nursery.readings',
+        where: { column: 'read_at', op: 'is less than', value: 'now - 2 years' },
+      },
+    ],
+    files: { as: 'merged' },
+  })
   const pipeline = await call<Named>(server, 'POST', '/pipelines', {
     version: 2,
     shape: 'replicate',

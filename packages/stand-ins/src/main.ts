@@ -8,7 +8,12 @@ import { join, resolve } from 'node:path'
 import { fileURLToPath } from 'node:url'
 import { Worker } from 'node:worker_threads'
 import { startBucket } from './bucket/start.ts'
+import { clubgateApp, fillClubgate } from './apps/clubgate.ts'
+import { fillPollenpost, pollenpostApp } from './apps/pollenpost.ts'
+import { startApp } from './apps/start.ts'
 import { setUpDemo, type DemoSite } from './demo.ts'
+import { setUpSends } from './demo-sends.ts'
+import { dropSupplierPrices } from './world/supplier-prices.ts'
 import { fillSite, isMade, startSite, type SiteOptions } from './site.ts'
 import { sitesOf } from './sites.ts'
 
@@ -76,6 +81,14 @@ async function lookAfterSites(): Promise<void> {
   process.on('SIGTERM', close)
   process.on('disconnect', close) // the starter is gone
   if (process.connected === false) close()
+  const portsOf = (place: number) => ({
+    api: port === 0 ? 0 : port + place,
+    screen: port === 0 ? 0 : port + place + 1,
+  })
+  const apps = await Promise.all([
+    startApp(join(data, 'stand-ins', 'clubgate'), clubgateApp, fillClubgate, portsOf(18)),
+    startApp(join(data, 'stand-ins', 'pollenpost'), pollenpostApp, fillPollenpost, portsOf(20)),
+  ])
   const [bucket, ...up] = await Promise.all([
     startBucket(join(data, 'stand-ins', 'bucket'), {
       store: port === 0 ? 0 : port + 16,
@@ -83,16 +96,21 @@ async function lookAfterSites(): Promise<void> {
     }),
     ...sites.map(start),
   ])
-  const screens = [...up, { name: 'bucket', screen: bucket.screen }]
+  const screens = [...up, { name: 'bucket', screen: bucket.screen }, ...apps]
+  const lake = join(data, 'growers_lake')
   process.on('message', ({ server }: { server: string }) => {
+    dropSupplierPrices(lake)
     setUpDemo(up, {
       server,
       warehouse: join(data, 'growers_warehouse.duckdb'),
-      lake: join(data, 'growers_lake'),
+      lake,
       bucket,
+      apps,
     })
       .then(() => process.send?.({ demo: screens.map(({ name, screen }) => `${name} ${screen}`).join(', ') }))
       .catch(error => process.send?.({ failed: (error as Error).message }))
+      .then(() => setUpSends(server))
+      .catch(error => process.stderr.write(`${(error as Error).message}\n`))
   })
   process.send?.({ ready: up[0]!.screen })
 }

@@ -182,7 +182,7 @@ export class Pipelines {
           steps,
           startedAt,
           wanted: 'run',
-          state: 'Copying',
+          state: definition.shape === 'send' ? 'Waiting' : 'Copying',
           reason: null,
           change: null,
           home: affinity?.home ?? null,
@@ -314,7 +314,8 @@ export class Pipelines {
   /** A pipeline that had stopped for a reason is taken up again, to run or to be stopped for good. */
   async takeUp(id: string, wanted: 'run' | 'stop'): Promise<void> {
     // Whoever runs it finds out whether the copy was complete.
-    const state = wanted === 'run' ? { state: 'Copying' as const } : {}
+    const going = sql<PipelineState>`CASE WHEN ${pipeline.definition}->>'shape' = 'send' THEN 'Waiting' ELSE 'Copying' END`
+    const state = wanted === 'run' ? { state: going } : {}
     await this.db
       .update(pipeline)
       .set({ wanted, reason: null, ...state })

@@ -13,6 +13,7 @@ import {
   uniqueIndex,
 } from 'drizzle-orm/pg-core'
 import type { PipelineStatus } from '@tide/core/api/pipelines'
+import type { SendDeed } from '@tide/core/api/send'
 import type { Definition, PipelineState } from '@tide/core/definition/definition'
 import type { Errand } from '@tide/core/definition/errand'
 import type { PendingChange, StopReason } from '@tide/core/definition/pipeline'
@@ -116,6 +117,7 @@ export const errand = pgTable(
     reason: text('reason'),
     held: jsonb('held').$type<HeldDeed>(),
     repair: jsonb('repair').$type<RepairDeed>(),
+    send: jsonb('send').$type<SendDeed>(),
     askedBy: text('asked_by'),
     askedAt: moment('asked_at').notNull(),
     begunAt: moment('begun_at'),
@@ -282,6 +284,33 @@ export const logEntry = pgTable(
     index('log_entry_pipeline').on(table.pipeline, table.id),
     index('log_entry_at').on(table.level, table.at),
   ],
+)
+
+/** Questions that people have given a name, as they are now. */
+export const savedQuery = pgTable('saved_query', {
+  id: text('id').primaryKey(),
+  name: text('name').notNull().unique(),
+  connection: text('connection').notNull(),
+  sql: text('sql').notNull(),
+  /** Columns that together tell a row from all others. */
+  key: jsonb('key').$type<string[]>().notNull(),
+  version: integer('version').notNull().default(1),
+  changedAt: moment('changed_at').notNull(),
+})
+
+/** And as they were. */
+export const savedQueryVersion = pgTable(
+  'saved_query_version',
+  {
+    query: text('query')
+      .notNull()
+      .references(() => savedQuery.id, { onDelete: 'cascade' }),
+    number: integer('number').notNull(),
+    at: moment('at').notNull(),
+    sql: text('sql').notNull(),
+    key: jsonb('key').$type<string[]>().notNull(),
+  },
+  table => [primaryKey({ columns: [table.query, table.number] })],
 )
 
 /** What is done with a pipeline at set times. */

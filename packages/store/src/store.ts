@@ -18,6 +18,7 @@ import { Schedules } from './schedules.ts'
 import { Runs } from './runs.ts'
 import { Pipelines } from './pipelines.ts'
 import { SavedPositions } from './saved-positions.ts'
+import { SavedQueries } from './saved-queries.ts'
 import { Seal } from './seal.ts'
 import { upgradeStored } from './upgrade.ts'
 import { Versions } from './versions.ts'
@@ -33,6 +34,7 @@ export interface Store {
   errands: Errands
   versions: Versions
   positions: SavedPositions
+  queries: SavedQueries
   held: HeldRecords
   verifications: Verifications
   /** Of the keyed hash that masks are made with. */
@@ -90,6 +92,7 @@ export async function openStore({ folder, url, passphrase }: StoreSettings): Pro
     errands: new Errands(db),
     versions: new Versions(db),
     positions: new SavedPositions(db),
+    queries: new SavedQueries(db),
     held: new HeldRecords(db, seal, maskKey),
     verifications: new Verifications(db, seal),
     alone: backing.alone,

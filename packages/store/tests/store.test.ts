@@ -114,6 +114,7 @@ describe('store', () => {
       reason: null,
       held: null,
       repair: null,
+      send: null,
       askedBy: null,
       askedAt: `2026-11-20T10:00:0${second}.000Z`,
     })

@@ -1,6 +1,7 @@
 import { createBrowserRouter } from 'react-router'
 import { ConnectionForm } from './connections/ConnectionForm.tsx'
 import { ConnectionSheet } from './connections/ConnectionSheet.tsx'
+import { SignedIn } from './connections/SignIn.tsx'
 import { ConnectionsPage, NoConnection } from './connections/ConnectionsPage.tsx'
 import { Frame } from './frame/Frame.tsx'
 import { Lost } from './frame/Lost.tsx'
@@ -9,7 +10,7 @@ import { LogPage } from './log/LogPage.tsx'
 import { MapPage } from './map/MapPage.tsx'
 import { AgreementSection } from './pipelines/agreement/AgreementSection.tsx'
 import { HeldSection } from './pipelines/HeldSection.tsx'
-import { NowSection } from './pipelines/NowSection.tsx'
+import { PipelineNow } from './pipelines/PipelineNow.tsx'
 import { PipelineLog } from './pipelines/PipelineLog.tsx'
 import { PipelineSheet } from './pipelines/PipelineSheet.tsx'
 import { AllPipelines } from './pipelines/all/AllPipelines.tsx'
@@ -20,6 +21,10 @@ import { RunsSection } from './pipelines/RunsSection.tsx'
 import { SchedulesSection } from './pipelines/schedules/SchedulesSection.tsx'
 import { SetupPage } from './pipelines/SetupPage.tsx'
 import { SetupSection } from './pipelines/SetupSection.tsx'
+import { SendDifferences } from './sending/SendDifferences.tsx'
+import { SendHeld } from './sending/SendHeld.tsx'
+import { SendRecords } from './sending/SendRecords.tsx'
+import { SendSetupSection } from './sending/SendSetupSection.tsx'
 import { QueryPage } from './query/QueryPage.tsx'
 import { SettingsPage } from './settings/SettingsPage.tsx'
 
@@ -41,7 +46,7 @@ export const router = createBrowserRouter([
             path: ':id',
             element: <PipelineSheet />,
             children: [
-              { index: true, element: <NowSection /> },
+              { index: true, element: <PipelineNow /> },
               { path: 'rows', element: <RowsSection /> },
               { path: 'held', element: <HeldSection /> },
               { path: 'agreement', element: <AgreementSection /> },
@@ -49,6 +54,10 @@ export const router = createBrowserRouter([
               { path: 'schedules', element: <SchedulesSection /> },
               { path: 'setup', element: <SetupSection /> },
               { path: 'log', element: <PipelineLog /> },
+              { path: 'differences', element: <SendDifferences /> },
+              { path: 'records', element: <SendRecords /> },
+              { path: 'refused', element: <SendHeld /> },
+              { path: 'sends', element: <SendSetupSection /> },
             ],
           },
         ],
@@ -63,6 +72,7 @@ export const router = createBrowserRouter([
           { path: ':id/change', element: <ConnectionForm /> },
         ],
       },
+      { path: 'signed-in', element: <SignedIn /> },
       { path: 'held', element: <HeldPage /> },
       { path: 'held/:run', element: <HeldPage /> },
       { path: 'query', element: <QueryPage /> },

@@ -17,6 +17,18 @@ describe('map', () => {
     expect(order(['w0', 'w1', 'w2'])).toEqual(above)
   })
 
+  test('what passes over a band goes between its boxes, and its label stands over none', () => {
+    const systems = [system('app', 0), ...['a', 'b', 'c'].map(id => system(id, 1)), system('w', 2)]
+    const { systems: placed, ribbons } = layOut(systems, [route('w', 'app')], 960, [200, 200, 200])
+    const { path, label } = ribbons.get('w app')!
+    const [, through] = /([\d.]+),300 C/.exec(path)!
+    for (const id of ['a', 'b', 'c']) {
+      const box = placed.get(id)!
+      expect(Math.abs(Number(through) - box.x)).toBeGreaterThan(BOX.width / 2)
+      expect(Math.abs(label.y - box.y)).toBeGreaterThan(BOX.height)
+    }
+  })
+
   test('everything stays inside, boxes of a band do not overlap, every ribbon ends at its system', () => {
     fc.assert(
       fc.property(

@@ -3,6 +3,7 @@ import {
   DeleteObjectsCommand,
   GetObjectCommand,
   ListObjectsV2Command,
+  type ListObjectsV2CommandOutput,
   PutObjectCommand,
   S3Client,
 } from '@aws-sdk/client-s3'
@@ -11,7 +12,7 @@ import { Failure } from '@tide/core/failure'
 import { createWriteStream } from 'node:fs'
 import { Readable } from 'node:stream'
 import { pipeline } from 'node:stream/promises'
-import type { ObjectStore } from '../lake/object-store.ts'
+import type { ObjectStore, StoredFile } from '../lake/object-store.ts'
 import type { BucketConfig } from './config.ts'
 import { bucketFailure } from './errors.ts'
 
@@ -124,23 +125,41 @@ export class BucketStore implements ObjectStore {
 
   async folders(folder: string): Promise<string[]> {
     const found: string[] = []
-    const Prefix = `${this.prefix}${folder}`
+    for await (const { CommonPrefixes = [] } of this.within(folder))
+      for (const { Prefix } of CommonPrefixes)
+        found.push(Prefix!.slice(this.prefix.length + folder.length, -1))
+    return found
+  }
+
+  async files(folder: string): Promise<StoredFile[]> {
+    const found: StoredFile[] = []
+    for await (const { Contents = [] } of this.within(folder))
+      for (const { Key, Size = 0, LastModified } of Contents)
+        found.push({
+          path: Key!.slice(this.prefix.length),
+          bytes: Size,
+          at: (LastModified ?? new Date(0)).toISOString(),
+        })
+    return found
+  }
+
+  /** Page by page, what is directly in a folder. */
+  private async *within(folder: string): AsyncGenerator<ListObjectsV2CommandOutput> {
     let token: string | undefined
     do {
       const page = await this.told(() =>
         this.client.send(
           new ListObjectsV2Command({
             Bucket: this.bucket,
-            Prefix,
+            Prefix: `${this.prefix}${folder}`,
             Delimiter: '/',
             ...(token === undefined ? {} : { ContinuationToken: token }),
           }),
         ),
       )
-      for (const one of page.CommonPrefixes ?? []) found.push(one.Prefix!.slice(Prefix.length, -1))
+      yield page
       token = page.IsTruncated ? page.NextContinuationToken : undefined
     } while (token !== undefined)
-    return found
   }
 
   async remove(paths: readonly string[]): Promise<void> {

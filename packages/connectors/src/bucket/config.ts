@@ -1,3 +1,4 @@
+import { typesProperty } from '../lake/files/types-setting.ts'
 import { screenProperty } from '../server-settings.ts'
 import type { Config } from '../contract/session.ts'
 
@@ -48,6 +49,7 @@ export const configSchema = {
       enumTitles: ['the path', 'the host'],
       default: 'path',
     },
+    types: typesProperty,
     screen: screenProperty,
     encryption: {
       type: 'string',

@@ -2,6 +2,7 @@ import { Failure, messageOf } from '@tide/core/failure'
 import type { CheckItem } from '@tide/core/api/browse'
 import { randomUUID } from 'node:crypto'
 import type { Config, Connector, Session } from '../contract/session.ts'
+import { typesOf } from '../lake/files/types-setting.ts'
 import { lakeSession } from '../lake/session.ts'
 import { BucketStore, notConditional } from './bucket-store.ts'
 import { configSchema, settings, type BucketConfig } from './config.ts'
@@ -10,7 +11,7 @@ import { configSchema, settings, type BucketConfig } from './config.ts'
 const MOST_SKEW_SECONDS = 5 * 60
 
 async function open(config: Config): Promise<Session> {
-  return Promise.resolve(lakeSession(new BucketStore(settings(config)), []))
+  return Promise.resolve(lakeSession(new BucketStore(settings(config)), [], typesOf(config)))
 }
 
 /** Goes through all that is done there, with a file of its own that it takes away again. */
@@ -120,9 +121,10 @@ function policyOf({ bucket, prefix }: BucketConfig): string {
 export const bucket: Connector = {
   kind: 'bucket',
   title: 'Object storage',
-  summary: 'Change files and merged tables in a bucket of a store that speaks S3, in open formats.',
+  summary:
+    'A bucket of a store that speaks S3: change files and merged tables in open formats, or files that others put there.',
   band: 'files',
-  roles: ['target'],
+  roles: ['source', 'target'],
   configSchema,
   questionsAtOnce: 1,
   placeSettings: ['endpoint', 'bucket', 'accessKeyId'],

@@ -1,6 +1,7 @@
 import type { Condition } from '@tide/core/scope/condition'
 import type { Column } from '@tide/core/records/column'
 import type { DatasetName } from '@tide/core/records/dataset'
+import type { Key } from '@tide/core/records/value'
 
 /** A table as its rows must be read. */
 export interface KeyedTable {
@@ -26,4 +27,10 @@ export interface OrderedTable extends KeyedTable {
   order: readonly KeyOrder[]
   /** Of each column: its values come in quotes; those of the others need none. */
   quoted: readonly boolean[]
+  /** Only rows behind this key in that order. */
+  after?: Key
+  /** Only rows up to this key. */
+  upTo?: Key
+  /** The first so many. */
+  most?: number
 }

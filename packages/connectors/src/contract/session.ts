@@ -5,9 +5,11 @@
 import type { Catalogue, CheckItem, Grid, TableVersion } from '@tide/core/api/browse'
 import type { DatasetName } from '@tide/core/records/dataset'
 import type { Key, Row } from '@tide/core/records/value'
+import type { AppSide } from './app.ts'
 import type { KeyedTable, OrderedTable, ScannedTable } from './records.ts'
+import type { Removal } from './removal.ts'
 import type { LogSide } from './source.ts'
-import type { TargetSide } from './target.ts'
+import type { TargetLane, TargetSide } from './target.ts'
 
 /** A connection's settings, valid against the connector's `configSchema`. */
 export type Config = Record<string, unknown>
@@ -34,6 +36,18 @@ export interface Connector {
   /** `reader`: the name of its log's reader at the source, where the connection is saved. */
   check(config: Config, reader?: string): AsyncIterable<CheckItem>
   open(config: Config): Promise<Session>
+  /** Of systems that a person can be sent to, to let us in on a page of theirs; undefined: not with these settings. */
+  signIn?(config: Config): SigningIn | undefined
+}
+
+/** A person is sent to the system's page, and comes back with an answer. */
+export interface SigningIn {
+  /** `redirect`: where the person comes back to. What is returned is remembered until then, and shown to nobody. */
+  begin(redirect: string): Promise<{ url: string; state: string }>
+  /** Secrets to keep. */
+  finish(begun: { url: string; state: string }, answer: URLSearchParams): Promise<Config>
+  /** We are let in no longer. */
+  end(): Promise<void>
 }
 
 /** An open connection. What is not offered is absent. */
@@ -68,8 +82,20 @@ export interface Session {
    * relied on. The columns' types are the catalogue's own.
    */
   scan?(table: ScannedTable, limits: StreamLimits): AsyncGenerator<Row[]>
+  /**
+   * Of an archive: asks about its rows and live ones as of one table by the archive's name, whose column `in_archive` tells them apart. A
+   * row that is among both is the live one. `live`: CSV in the order of the lane's columns.
+   */
+  together?(
+    lane: TargetLane,
+    live: AsyncIterable<Uint8Array>,
+    sql: string,
+    limits: QueryLimits,
+  ): Promise<Grid>
   log?: LogSide
+  removal?: Removal
   target?: TargetSide
+  app?: AppSide
   /** What of the system one process alone can hold, in words; its pipelines stay with that process. */
   heldAlone?: string
   close(): Promise<void>

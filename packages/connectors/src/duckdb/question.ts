@@ -92,14 +92,14 @@ function refusePart(part: Fields): void {
   }
 }
 
-/** A table that is not in the catalogue may be a file. */
+/** A table that is not in the catalogue may be a file; what is temporary was made by us for this very question. */
 async function refuseStrangers(connection: DuckdbConnection, used: readonly TableUsed[]): Promise<void> {
   for (const { catalog, schema, name } of used) {
     const found = await connection.ask(
       `SELECT 1 FROM (SELECT database_name, schema_name, table_name AS name FROM duckdb_tables()
                       UNION ALL SELECT database_name, schema_name, view_name FROM duckdb_views())
         WHERE lower(name) = lower($1) AND ($2 = '' OR lower(schema_name) = lower($2)) AND ($3 = '' OR database_name = $3)
-          AND database_name IN (current_database(), 'system') LIMIT 1`,
+          AND database_name IN (current_database(), 'system', 'temp') LIMIT 1`,
       [name, schema, catalog],
     )
     // `database.table` is read like `schema.table`.

@@ -78,7 +78,7 @@ export async function* readOrdered(
   staging: string,
   limits: Omit<StreamLimits, 'batchRows'>,
 ): AsyncGenerator<Uint8Array> {
-  const { dataset, columns, key, order, quoted, only } = table
+  const { dataset, columns, key, order, quoted, only, most } = table
   const parts = key.map((name, i) => {
     const { type, nativeType } = columnOf(table, name)
     const text = canonicalText(ident(name), type, nativeType)
@@ -92,7 +92,11 @@ export async function* readOrdered(
   )
   const inQuotes = columns.flatMap((_, i) => (quoted[i] ? [`c${i}`] : []))
   const force = inQuotes.length > 0 ? `, FORCE_QUOTE (${inQuotes.join(', ')})` : ''
-  const from = `FROM ${tableName(dataset)} WHERE ${onlyThese(only)}`
+  const bound = (end: readonly string[]) => `(${parts.map((part, i) => part.bound(end[i]!)).join(', ')})`
+  const between = (after: Key | undefined, upTo: Key | undefined) =>
+    `${after ? ` AND (${by}) > ${bound(after)}` : ''}${upTo ? ` AND (${by}) <= ${bound(upTo)}` : ''}`
+  const all = `FROM ${tableName(dataset)} WHERE ${onlyThese(only)}${between(table.after, table.upTo)}`
+  const from = most === undefined ? all : `FROM (SELECT * ${all} ORDER BY ${by} LIMIT ${most}) WHERE TRUE`
   const ends = async () => {
     const size = columns.map((_, i) => `coalesce(strlen(CAST(c${i} AS VARCHAR)), 0)`).join(' + ')
     const [looked] = await connection.ask(
@@ -106,11 +110,9 @@ export async function* readOrdered(
     )
     return found.map(row => row.map(digits => textOf(digits)!))
   }
-  const bound = (end: readonly string[]) => `(${parts.map((part, i) => part.bound(end[i]!)).join(', ')})`
-  const written = async (after: readonly string[] | undefined, upTo: readonly string[] | undefined) => {
+  const written = async (after: Key | undefined, upTo: Key | undefined) => {
     const file = join(staging, `ordered-${randomUUID()}.csv`)
-    const within = `${after ? ` AND (${by}) > ${bound(after)}` : ''}${upTo ? ` AND (${by}) <= ${bound(upTo)}` : ''}`
-    const rows = `SELECT ${list.join(', ')} ${from}${within} ORDER BY ${by}`
+    const rows = `SELECT ${list.join(', ')} ${from}${between(after, upTo)} ORDER BY ${by}`
     await connection.run(`COPY (${rows}) TO ${literal(file)} (FORMAT csv, HEADER false${force})`)
     return file
   }

@@ -7,6 +7,7 @@ import type { Config, Connector, Session } from '../contract/session.ts'
 import { fileIdentity } from '../duckdb/file.ts'
 import { probeFolder } from '../folder-probe.ts'
 import { lakeSession } from '../lake/session.ts'
+import { typesOf, typesProperty } from '../lake/files/types-setting.ts'
 import { FolderStore } from './folder-store.ts'
 
 const WRITABLE_REMEDY = 'Give this user the right to write there, or choose another folder.'
@@ -22,6 +23,7 @@ const configSchema = {
       description: 'Absolute path; it is made when it is not there.',
       pattern: '^/.+',
     },
+    types: typesProperty,
   },
 }
 
@@ -31,7 +33,7 @@ async function open(config: Config): Promise<Session> {
   const path = pathOf(config)
   await probeFolder(path, WRITABLE_REMEDY)
   await mkdir(path, { recursive: true })
-  return lakeSession(new FolderStore(path), [path])
+  return lakeSession(new FolderStore(path), [path], typesOf(config))
 }
 
 /** Makes nothing: of a folder that is not there, only whether it could be made is looked at. */
@@ -63,9 +65,10 @@ async function* check(config: Config): AsyncGenerator<CheckItem> {
 export const folder: Connector = {
   kind: 'folder',
   title: 'Folder of files',
-  summary: 'Change files and merged tables in a folder of this machine, in open formats.',
+  summary:
+    'A folder of this machine: change files and merged tables in open formats, or files that others put there.',
   band: 'files',
-  roles: ['target'],
+  roles: ['source', 'target'],
   configSchema,
   questionsAtOnce: 1,
   placeSettings: [],

@@ -1,10 +1,10 @@
 /** A lake in a folder of this machine. */
 import { Failure, faultOf } from '@tide/core/failure'
 import { randomBytes } from 'node:crypto'
-import { copyFile, link, mkdir, open, readdir, readFile, rename, rm } from 'node:fs/promises'
+import { copyFile, link, mkdir, open, readdir, readFile, rename, rm, stat } from 'node:fs/promises'
 import { dirname, join } from 'node:path'
 import { pathToFileURL } from 'node:url'
-import type { ObjectStore } from '../lake/object-store.ts'
+import type { ObjectStore, StoredFile } from '../lake/object-store.ts'
 
 /** What nobody has published under its own name yet. */
 const UNFINISHED = '.unfinished-'
@@ -80,6 +80,28 @@ export class FolderStore implements ObjectStore {
 
   async *list(folder: string, after = ''): AsyncGenerator<string> {
     for (const path of (await this.below(folder)).sort(byBytes)) if (byBytes(path, after) > 0) yield path
+  }
+
+  async files(folder: string): Promise<StoredFile[]> {
+    try {
+      const entries = await readdir(this.local(folder), { withFileTypes: true })
+      const named = entries.filter(entry => entry.isFile() && !entry.name.startsWith('.'))
+      const files = await Promise.all(
+        named.map(async ({ name }) => {
+          const path = `${folder}${name}`
+          const found = await stat(this.local(path)).catch((thrown: unknown) => {
+            if (isAbsent(thrown)) return undefined // it was taken away meanwhile
+            throw thrown
+          })
+          // Of what was moved here, the time of its last change says when it was made elsewhere.
+          return found && { path, bytes: found.size, at: found.ctime.toISOString() }
+        }),
+      )
+      return files.flatMap(file => file ?? []).sort((a, b) => byBytes(a.path, b.path))
+    } catch (thrown) {
+      if (isAbsent(thrown)) return []
+      throw this.failure(thrown)
+    }
   }
 
   async folders(folder: string): Promise<string[]> {

@@ -1,3 +1,11 @@
+/** A file as a store lists it. */
+export interface StoredFile {
+  path: string
+  bytes: number
+  /** When it came there as it is; ISO 8601 in milliseconds. */
+  at: string
+}
+
 /** Where files of a lake are: a folder, or a bucket. Paths are relative, with `/` between their parts. */
 export interface ObjectStore {
   /** In words. */
@@ -18,6 +26,8 @@ export interface ObjectStore {
   local?(path: string): string
   /** Paths below a folder, which ends with `/`, in the order of their bytes; those behind `after` alone. */
   list(folder: string, after?: string): AsyncIterable<string>
+  /** The files directly in a folder, which ends with `/`, in the order of the bytes of their paths. */
+  files(folder: string): Promise<StoredFile[]>
   /** The folders directly below another, without the `/` at their ends. */
   folders(folder: string): Promise<string[]>
   /** Takes files away; those that are not there are no matter. */

@@ -31,6 +31,21 @@ export function tableOf(folder: string): DatasetName | undefined {
   }
 }
 
+/** A folder that one of our tables lies in. */
+export async function isLakeFolder(
+  store: { folders(folder: string): Promise<string[]> },
+  folder: string,
+): Promise<boolean> {
+  if (tableOf(folder) === undefined) return false
+  return (await store.folders(`${folder}/`)).some(name => name === 'manifest' || name === 'metadata')
+}
+
+/** Of what types the columns of followed files were found to be. */
+export const TYPES_PATH = `${STATE}/reading/types.json`
+
+/** How many lines of files somebody has told. */
+export const linesPath = (reader: string, what: string) => `${STATE}/reading/${encoded(reader)}-${what}.json`
+
 const padded = (sequence: number) => String(sequence).padStart(SEQUENCE_DIGITS, '0')
 
 export const commitsFolder = (pipeline: string) => `${STATE}/${encoded(pipeline)}/`

@@ -4,6 +4,7 @@ import { Failure } from '@tide/core/failure'
 import type { Dataset, DatasetName } from '@tide/core/records/dataset'
 import type { Key, Row } from '@tide/core/records/value'
 import type { KeyedTable, OrderedTable } from '../contract/records.ts'
+import type { TargetLane } from '../contract/target.ts'
 import type { QueryLimits, RowBatch, StreamLimits } from '../contract/session.ts'
 import { duckdbFailure } from '../duckdb/errors.ts'
 import type { DuckdbConnection } from '../duckdb/host.ts'
@@ -14,10 +15,14 @@ import type { LakeEngine } from './engine.ts'
 import { ORDER, rowOfChanges, UPSERTS } from './changed-row.ts'
 import { LocalFiles } from './local-files.ts'
 import type { ObjectStore } from './object-store.ts'
+import { stageCsv } from './staged.ts'
 import { LakeTables, type LakeTable, type Reading } from './tables.ts'
 
 /** What is read for a moment: a temporary view, or a table that is put together. */
 const READ: DatasetName = { namespace: 'temp', name: 'constant tide: what is read' }
+
+/** Rows that are not in an archive yet. */
+const LIVE = '"constant tide: what lives"'
 
 export class LakeReader {
   private readonly store: ObjectStore
@@ -145,6 +150,39 @@ export class LakeReader {
     } finally {
       await local.remove()
     }
+  }
+
+  /** The rows of an archive and those that are given, as one table. */
+  async together(
+    lane: TargetLane,
+    live: AsyncIterable<Uint8Array>,
+    sql: string,
+    limits: QueryLimits,
+  ): Promise<Grid> {
+    const table = await this.merged(lane.table)
+    const staging = await this.engine.staging()
+    const { where } = this.store
+    const names = lane.columns.map(({ name }) => ident(name))
+    const equal = lane.key.map(name => `l.${ident(name)} = a.${ident(name)}`).join(' AND ')
+    return this.reading(table, undefined, async (connection, select) => {
+      try {
+        await stageCsv(
+          { connection, staging, where },
+          lane,
+          { name: LIVE, columns: lane.columns, names },
+          live,
+        )
+        await connection.run(
+          `CREATE OR REPLACE TEMP VIEW ${ident(table.name)} AS
+             SELECT ${names.join(', ')}, false AS in_archive FROM temp.${LIVE}
+             UNION ALL SELECT ${names.join(', ')}, true FROM (${select}) a WHERE NOT EXISTS (FROM temp.${LIVE} l WHERE ${equal})`,
+        )
+        return await query(connection, sql, limits)
+      } finally {
+        await connection.run(`DROP VIEW IF EXISTS temp.${ident(table.name)}`)
+        await connection.run(`DROP TABLE IF EXISTS temp.${LIVE}`)
+      }
+    })
   }
 
   async query(sql: string, limits: QueryLimits): Promise<Grid> {

@@ -57,6 +57,14 @@ export async function readCatalogue(session: Session): Promise<Catalogue> {
         WHERE delete_rule NOT IN ('RESTRICT', 'NO ACTION') OR update_rule NOT IN ('RESTRICT', 'NO ACTION')`,
     ),
   )
+  const references = grouped(
+    await session.rows<DatasetName & ReferenceRow>(
+      `SELECT table_schema AS namespace, table_name AS name, constraint_name AS \`constraint\`, column_name AS field,
+              referenced_table_schema AS to_namespace, referenced_table_name AS to_name, referenced_column_name AS to_field
+         FROM information_schema.key_column_usage ${where} AND referenced_table_name IS NOT NULL
+        ORDER BY 1, 2, constraint_name, ordinal_position`,
+    ),
+  )
   const [image] = await session.arrays('SELECT @@GLOBAL.binlog_row_image')
   const tellsBefore = image?.[0] === 'FULL' ? { tellsBefore: true as const } : {}
   const datasets = tables.map((row): Dataset => {
@@ -70,6 +78,7 @@ export async function readCatalogue(session: Session): Promise<Catalogue> {
         ? { key: [], keyNote: 'Views have none; changes to them are not captured.' }
         : chooseKey(keys.get(datasetId(table)) ?? [])),
       ...uniquesOf(keys.get(datasetId(table)) ?? []),
+      ...refersOf(references.get(datasetId(table))),
       ...tellsBefore,
       ...notFollowed(cascades.get(datasetId(table))),
       rows: Number(row.estimate ?? 0),
@@ -82,6 +91,29 @@ export async function readCatalogue(session: Session): Promise<Catalogue> {
     `SELECT schema_name AS name FROM information_schema.schemata WHERE schema_name NOT IN ${SYSTEM} ORDER BY 1`,
   )
   return { schemas: schemas.map(({ name }) => name), datasets }
+}
+
+interface ReferenceRow {
+  constraint: string
+  field: string
+  to_namespace: string
+  to_name: string
+  to_field: string
+}
+
+function refersOf(rows: readonly ReferenceRow[] = []): Pick<Dataset, 'refers'> {
+  const found = new Map<string, NonNullable<Dataset['refers']>[number]>()
+  for (const { constraint, field, to_namespace, to_name, to_field } of rows) {
+    const one = found.get(constraint) ?? {
+      columns: [],
+      to: { namespace: to_namespace, name: to_name },
+      by: [],
+    }
+    one.columns.push(field)
+    one.by.push(to_field)
+    found.set(constraint, one)
+  }
+  return found.size > 0 ? { refers: [...found.values()] } : {}
 }
 
 /** The columns of one table, in order; none when it is not there. */

@@ -7,6 +7,7 @@ import { mariadbConfig, mariadbConfigSchema } from './config.ts'
 import { PLACE_SETTINGS, serverAddress } from '../server-settings.ts'
 import { mariadbFailure } from './errors.ts'
 import { logSide } from './log/side.ts'
+import { mariadbRemoval } from './removal.ts'
 import { readRow, readRows } from './rows.ts'
 import { tableName } from './sql.ts'
 import { ask, askForRows, look, ordered, scan } from './question/ask.ts'
@@ -35,6 +36,7 @@ async function open(config: Config): Promise<OpenSession> {
     stream: (sql, limits) => askForRows(settings, sql, limits),
     scan: (table, limits) => scan(settings, table, limits),
     log: logSide(settings, guard),
+    removal: mariadbRemoval(within),
     target,
     close: () => target.close(),
   }

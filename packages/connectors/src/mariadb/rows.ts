@@ -17,7 +17,11 @@ export async function readRow(session: Session, table: KeyedTable, key: Key | nu
   return row ?? null
 }
 
-export async function readRows(session: Session, table: KeyedTable, keys: readonly Key[]): Promise<Row[]> {
+export function readRows(session: Session, table: KeyedTable, keys: readonly Key[]): Promise<Row[]> {
+  return read(session, table, keys, '')
+}
+
+async function read(session: Session, table: KeyedTable, keys: readonly Key[], more: string): Promise<Row[]> {
   const columns = table.key.map(part => table.columns.find(({ name }) => name === part)!)
   const tuples = keys.flatMap(key => {
     const parts = key.map((value, i) => keyLiteral(value, columns[i]!.type, columns[i]!.nativeType))
@@ -27,9 +31,19 @@ export async function readRows(session: Session, table: KeyedTable, keys: readon
   const rows: Row[] = []
   for (let at = 0; at < tuples.length; at += KEYS_AT_ONCE) {
     const some = tuples.slice(at, at + KEYS_AT_ONCE).join(', ')
-    rows.push(...(await select(session, table, `(${names}) IN (${some})`)))
+    rows.push(...(await select(session, table, `(${names}) IN (${some})${more}`)))
   }
   return rows
+}
+
+/** Those of these rows for which all conditions hold, which nobody changes any more before the transaction has ended. */
+export function readLocked(
+  session: Session,
+  table: KeyedTable,
+  keys: readonly Key[],
+  conditions: readonly string[],
+): Promise<Row[]> {
+  return read(session, table, keys, conditions.map(one => ` AND ${one}`).join('') + ' FOR UPDATE')
 }
 
 async function select(

@@ -64,6 +64,20 @@ SELECT i.indrelid::text AS oid, i.indisprimary, i.indisreplident, i.indimmediate
    AND i.indrelid = ANY ($1::oid[])
  ORDER BY i.indisprimary DESC, i.indexrelid`
 
+/** Of a foreign key `f`: names of its own columns, or of those that it refers to, in their order; JSON. */
+export const foreignKeyColumns = (side: 'con' | 'conf') =>
+  `array_to_json(array(SELECT a.attname::text FROM unnest(f.${side}key) WITH ORDINALITY k(n, i)
+     JOIN pg_catalog.pg_attribute a ON a.attrelid = f.${side}relid AND a.attnum = k.n ORDER BY k.i))::text`
+
+const REFERENCES = `
+SELECT f.conrelid::text AS oid, n.nspname, c.relname,
+       ${foreignKeyColumns('con')} AS columns, ${foreignKeyColumns('conf')} AS by
+  FROM pg_catalog.pg_constraint f
+  JOIN pg_catalog.pg_class c ON c.oid = f.confrelid
+  JOIN pg_catalog.pg_namespace n ON n.oid = c.relnamespace
+ WHERE f.contype = 'f' AND f.conparentid = 0 AND f.conrelid = ANY ($1::oid[])
+ ORDER BY f.oid`
+
 /**
  * Reads tables and views with their columns, keys and sizes. What can be a key depends on how changes are captured:
  * the log tells old keys by the replica identity. `cursorColumn` matters to the cursor method alone.
@@ -92,6 +106,7 @@ async function readOnce(
   const oids = `{${tables.map(row => row.oid).join(',')}}`
   const columns = byOid((await pool.query(COLUMNS, [oids])).rows)
   const keys = byOid((await pool.query(KEYS, [oids])).rows)
+  const references = byOid((await pool.query(REFERENCES, [oids])).rows)
   const datasets: Dataset[] = tables.map(row => ({
     namespace: row.nspname,
     name: row.relname,
@@ -110,6 +125,7 @@ async function readOnce(
       ? logKey(row, keys.get(row.oid) ?? [])
       : chooseKey(row.kind, keys.get(row.oid) ?? [])),
     ...uniquesOf(keys.get(row.oid) ?? []),
+    ...refersOf(references.get(row.oid)),
     ...(method === 'triggers' || (method === 'log' && row.identity === 'f')
       ? { tellsBefore: true as const }
       : {}),
@@ -124,6 +140,17 @@ async function readOnce(
   await countSmallTables(pool, datasets)
   const schemas = (await pool.query(SCHEMAS)).rows.map(row => row.nspname as string)
   return { schemas, datasets }
+}
+
+function refersOf(found: readonly Record<string, string>[] = []): Pick<Dataset, 'refers'> {
+  if (found.length === 0) return {}
+  return {
+    refers: found.map(({ nspname, relname, columns, by }) => ({
+      columns: JSON.parse(columns!) as string[],
+      to: { namespace: nspname!, name: relname! },
+      by: JSON.parse(by!) as string[],
+    })),
+  }
 }
 
 function typeOf(column: Record<string, string | null>): LogicalType {

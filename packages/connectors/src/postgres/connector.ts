@@ -11,6 +11,7 @@ import { postgresFailure } from './errors.ts'
 import { logSide } from './log/side.ts'
 import { CANONICAL_OPTIONS, openPool } from './pool.ts'
 import { ask, askForRows, look, ordered, scan } from './question/ask.ts'
+import { postgresRemoval } from './removal.ts'
 import { readRow, readRows } from './rows.ts'
 import { PostgresTarget } from './target/target.ts'
 import { triggerSide } from './triggers/side.ts'
@@ -45,6 +46,7 @@ async function open(config: Config): Promise<Session> {
       yield* scan(settings, table, await guard(isPartitioned(pool, table.dataset)), limits)
     },
     log: sideOf(settings, pool, guard),
+    removal: postgresRemoval(pool, table => isPartitioned(pool, table), guard),
     query: (sql, limits) => ask(settings, sql, limits),
     stream: (sql, limits) => askForRows(settings, sql, limits),
     target: new PostgresTarget(writers, where),

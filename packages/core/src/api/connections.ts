@@ -23,6 +23,8 @@ export interface JsonSchemaProperty {
   minimum?: number
   maximum?: number
   writeOnly?: boolean
+  /** Set in another way than by the form. */
+  hidden?: boolean
   /** Long text. */
   multiline?: boolean
   /** Seldom changed; kept out of sight at first. */
@@ -37,6 +39,8 @@ export interface ConnectionInfo {
   secretsSet: string[]
   address: string
   screen: string | null
+  /** A person lets us in on a page of the system; `done`: somebody has. null: not in this way. */
+  signIn: { done: boolean } | null
   lastCheck: { at: string; failed: number; warnings: number } | null
   /** Names of the pipelines that use it. */
   usedBy: { id: string; name: string }[]

@@ -1,8 +1,9 @@
-import type { Definition, PipelineState } from '../definition/definition.ts'
+import type { Definition, PipelineState, ReplicateDefinition } from '../definition/definition.ts'
 import type { StopReason } from '../definition/pipeline.ts'
 import type { TideSample } from '../pace/tide.ts'
 import type { DatasetName } from '../records/dataset.ts'
 import type { RunBy } from './engines.ts'
+import type { SendStatus } from './send.ts'
 
 export interface LaneStatus {
   /** The tag of its origin; absent where the pipeline has one source. */
@@ -29,6 +30,8 @@ export interface LaneStatus {
   /** Changes that were passed over when somebody went forward. */
   leftOut: number
   lastChange: string | null
+  /** Of a table that is archived: rows that are deleted at the source, and rows that stay since they changed or are referred to. */
+  archive?: { deleted: number; kept: number }
 }
 
 /** How one of several origins stands; by its `id` it can be paused, continued, stopped and recopied alone. */
@@ -60,8 +63,11 @@ export interface ReplicateStatus {
   lanes: LaneStatus[]
 }
 
-/** What a status says by the shape of its pipeline. */
-export type ShapeStatus = ReplicateStatus
+/** What a status says by the shape of its pipeline; what a shape has nothing of is empty or not known. */
+export interface ShapeStatus extends ReplicateStatus {
+  /** Of one that sends. */
+  send?: SendStatus
+}
 
 /** What the statuses of all pipelines have in common. */
 export interface CommonStatus {
@@ -100,3 +106,6 @@ export interface CommonStatus {
 }
 
 export type PipelineStatus = CommonStatus & ShapeStatus
+
+/** Of one that replicates. */
+export type ReplicationStatus = PipelineStatus & { definition: ReplicateDefinition }

@@ -40,6 +40,18 @@ const laneProgressSchema = Type.Object({
   bytes: Type.Optional(Type.Number()),
   /** When the newest of them was committed at the source. */
   lastChange: nullable(Type.String()),
+  /** Of a table that is archived: what has become of the rows, of which `copiedRows` are archived. */
+  archive: Type.Optional(
+    Type.Object({
+      /** Up to this key all is done. */
+      after: nullable(Type.Array(Type.String())),
+      /** The rows behind it, up to that key, are archived; some of them may be deleted at the source already. */
+      slice: nullable(Type.Object({ rows: Type.Number(), upTo: Type.Array(Type.String()) })),
+      deleted: Type.Number(),
+      /** Rows that stay at the source: they changed meanwhile, or others refer to them. */
+      kept: Type.Number(),
+    }),
+  ),
 })
 
 export type LaneProgress = Static<typeof laneProgressSchema>

@@ -3,9 +3,11 @@ import { Failure } from '../failure.ts'
 import { namingRuleSchema } from '../naming/rule.ts'
 import { conditionSchema } from '../scope/condition.ts'
 import { columnRuleSchema } from '../shape/column-rule.ts'
+import { bundleSchema } from './bundle.ts'
 import { filesSchema } from './files.ts'
 import { CHOSEN_PATTERN, shownText } from './id.ts'
 import { deletesSchema, laneRuleSchema, thereSchema } from './lane-rule.ts'
+import { sendSchema, type SendDefinition } from './send.ts'
 
 const tableList = Type.Array(
   Type.Object(
@@ -44,9 +46,11 @@ const replicateSchema = Type.Object(
     to: Type.String({ title: 'Target', pattern: CHOSEN_PATTERN }),
     /**
      * `copy`: what is there, once; `follow`: only what changes from the start on; `structure`: the tables are made, and no
-     * more. By default it copies, then follows.
+     * more; `archive`: rows in scope move, and are deleted at the source. By default it copies, then follows.
      */
-    does: Type.Optional(Type.Enum(['copy', 'follow', 'structure'])),
+    does: Type.Optional(Type.Enum(['copy', 'follow', 'structure', 'archive'])),
+    /** What becomes of archived rows at other targets of the same source; they stay by default. */
+    elsewhere: Type.Optional(Type.Enum(['stay', 'go'])),
     /**
      * Where following begins when nothing is copied: a time (ISO 8601), or a position as the source prints it; absent: with
      * the start.
@@ -58,6 +62,8 @@ const replicateSchema = Type.Object(
     tables: tableList,
     /** Tables that do not, whatever the patterns say. */
     without: Type.Optional(tableList),
+    /** Tables that take part together, unless they are taken out. */
+    bundles: Type.Optional(Type.Array(bundleSchema, { title: 'Bundles', maxItems: 1000 })),
     /** Which of the others take part: the last that matches schema.table decides. */
     patterns: Type.Optional(
       Type.Array(
@@ -141,10 +147,27 @@ const replicateSchema = Type.Object(
 )
 
 /** By what a pipeline does: the shape that its definition names. */
-export const definitionSchemas = { replicate: replicateSchema }
+export const definitionSchemas = { replicate: replicateSchema, send: sendSchema }
+
+export type ReplicateDefinition = Static<typeof replicateSchema>
 
 /** What a pipeline is to do, as its owner wrote it. Stored with every version. */
-export type Definition = Static<(typeof definitionSchemas)[keyof typeof definitionSchemas]>
+export type Definition = ReplicateDefinition | SendDefinition
+
+/** What a replication does; undefined of other shapes, and where nothing is said. */
+export function doesOf(definition: Definition): ReplicateDefinition['does'] {
+  return definition.shape === 'replicate' ? definition.does : undefined
+}
+
+/** The definition of a replication; what is asked of it makes no sense for others. Throws a Failure. */
+export function asReplication(definition: Definition): ReplicateDefinition {
+  if (definition.shape === 'replicate') return definition
+  throw new Failure(
+    'refused',
+    `“${definition.name}” sends records into an app, and copies no tables.`,
+    'Ask that of a pipeline that replicates.',
+  )
+}
 
 /**
  * A definition of whatever version as one of today; it may still not be valid against the schema of its shape. Throws a
@@ -167,8 +190,11 @@ export function upgradeDefinition(stored: unknown): { shape: Definition['shape']
   )
 }
 
-/** States of a pipeline, in the words people see. */
-export type PipelineState = 'Draft' | 'Ready' | 'Copying' | 'Following' | 'Paused' | 'Stopped' | 'Finished'
+/**
+ * States of a pipeline, in the words people see. One that sends is *Waiting* between its runs, and *Sending* in them.
+ */
+export type PipelineState =
+  'Draft' | 'Ready' | 'Copying' | 'Following' | 'Sending' | 'Waiting' | 'Paused' | 'Stopped' | 'Finished'
 
 /** The setup can be changed as a whole; in the other states the pipeline runs, and can at most be added to. */
 export const CHANGEABLE = ['Draft', 'Ready', 'Stopped', 'Finished'] as const satisfies PipelineState[]

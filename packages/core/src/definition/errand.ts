@@ -1,3 +1,4 @@
+import type { SendDeed } from '../api/send.ts'
 import type { HeldDeed } from './held.ts'
 import type { RepairDeed } from './verification.ts'
 import type { Position } from '../position/position.ts'
@@ -9,9 +10,9 @@ export interface Errand {
   /**
    * `recopy`: the lanes are emptied and copied again. `rewind`: it goes on from another position. `held`: something is done with held records.
    * `let rows go`: what comes next may delete as much as it does. `verify`: there are lanes to be verified. `repair`: rows that differ
-   * are written as they stand at the source. `land now`: what waits for more lands.
+   * are written as they stand at the source. `land now`: what waits for more lands. `send`: records are sent to an app.
    */
-  kind: 'recopy' | 'rewind' | 'held' | 'let rows go' | 'verify' | 'repair' | 'land now'
+  kind: 'recopy' | 'rewind' | 'held' | 'let rows go' | 'verify' | 'repair' | 'land now' | 'send'
   /** Indexes of the lanes that are copied again. */
   lanes: number[]
   /** Where a rewind goes to. */
@@ -20,6 +21,7 @@ export interface Errand {
   reason: string | null
   held: HeldDeed | null
   repair: RepairDeed | null
+  send: SendDeed | null
   /** Who asked; null until there is more than one person. */
   askedBy: string | null
   askedAt: string

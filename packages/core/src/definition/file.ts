@@ -78,12 +78,18 @@ export function definitionOf(file: Definition, idOf: Lookup): Definition {
       'Name one that is there, or make it first.',
     )
   }
-  return {
-    ...file,
-    tables: file.tables ?? [],
-    from: fromWith(file.from ?? '', name => id('from', name)),
-    to: id('to', file.to ?? ''),
-  }
+  const to = id('to', file.to ?? '')
+  // What is not one of the known shapes is refused by the schemas.
+  if (file.shape === 'send')
+    return {
+      ...file,
+      key: file.key ?? [],
+      meets: file.meets ?? [],
+      fields: file.fields ?? [],
+      from: id('from', file.from ?? ''),
+      to,
+    }
+  return { ...file, tables: file.tables ?? [], from: fromWith(file.from ?? '', name => id('from', name)), to }
 }
 
 function fromWith(from: Definition['from'], connection: (text: string) => string): Definition['from'] {

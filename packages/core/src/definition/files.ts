@@ -15,6 +15,7 @@ export const FILES_GATHER = { changes: 100_000, waitMs: 60_000 }
 
 /** For how long a change waits for others, in seconds: as was said, or as long as the target likes it. */
 export function gathersSeconds(definition: {
+  shape?: string
   speed?: { waits?: number } | undefined
   files?: FilesChoice | undefined
 }): number {

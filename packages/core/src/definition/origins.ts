@@ -1,5 +1,5 @@
 /** Where a pipeline's records come from: one source, or several of one shape. */
-import type { Definition } from './definition.ts'
+import type { Definition, ReplicateDefinition } from './definition.ts'
 
 /** One of the sources. `tag` says of each row at the target where it is from; empty where there is only one source. */
 export interface Origin {
@@ -9,7 +9,7 @@ export interface Origin {
 }
 
 /** A definition with one source. */
-export type OneSource = Definition & { from: string }
+export type OneSource = ReplicateDefinition & { from: string }
 
 /** In the order in which they were named. */
 export function originsOf({ from }: Pick<Definition, 'from'>): Origin[] {
@@ -17,7 +17,10 @@ export function originsOf({ from }: Pick<Definition, 'from'>): Origin[] {
 }
 
 /** What the definition says of one origin alone. */
-export function ofOrigin(definition: Definition, { connection }: Pick<Origin, 'connection'>): OneSource {
+export function ofOrigin<T extends Definition>(
+  definition: T,
+  { connection }: Pick<Origin, 'connection'>,
+): T & { from: string } {
   return { ...definition, from: connection }
 }
 
@@ -32,7 +35,7 @@ export function connectionOf(
 }
 
 /** Several origins, or the one that is left. */
-export function fromOf(origins: readonly Origin[]): Definition['from'] {
+export function fromOf(origins: readonly Origin[]): ReplicateDefinition['from'] {
   return origins.length === 1 ? origins[0]!.connection : [...origins]
 }
 

@@ -2,7 +2,7 @@ import type { FailureKind } from '../failure.ts'
 import type { LaneChange, PlanChange } from '../plan/change.ts'
 import type { Lane } from '../plan/lane.ts'
 import type { PrepareStep } from '../plan/steps.ts'
-import type { Definition, PipelineState } from './definition.ts'
+import type { Definition, PipelineState, ReplicateDefinition } from './definition.ts'
 
 /** Why a pipeline stopped, in words; `person` when somebody wanted it so. */
 export interface StopReason {
@@ -47,6 +47,9 @@ export interface PipelineRecord {
   /** Until then, its log tells details. */
   detailedUntil: string | null
 }
+
+/** One that replicates. */
+export type ReplicationRecord = PipelineRecord & { definition: ReplicateDefinition }
 
 /** What makes tables and checkpoint as the plan says; done once, in one transaction of the target. */
 export interface PendingChange {

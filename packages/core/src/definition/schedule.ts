@@ -8,11 +8,12 @@ export const SCHEDULED_DEEDS = [
   'continue',
   'recopy',
   'start',
+  'send',
 ] as const
 
 /**
  * `catch up`: follow until all that the source has then has landed, then rest. `count`: a verification of counts alone. `start`: a
- * pipeline that copies once, or was stopped, is copied anew.
+ * pipeline that copies once, or was stopped, is copied anew. `send`: what differs goes into the app.
  */
 export type ScheduledDeed = (typeof SCHEDULED_DEEDS)[number]
 
@@ -39,6 +40,8 @@ export interface Doing {
   by: string
   /** Of a verification. */
   verification?: string
+  /** Of a run that sends. */
+  errand?: string
   /** Of catching up: by what engines run, the source's own time up to which all must land. */
   upTo?: Record<string, string>
 }

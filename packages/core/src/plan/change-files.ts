@@ -27,7 +27,8 @@ const EXAMPLE = '2026-03-09T17:00:00Z'
 
 /** Says of each lane what files it becomes. What cannot be is in the notes. */
 export function planFiles(lanes: readonly Lane[], input: PlanInput, notes: PlanNote[]): Lane[] {
-  const { profile, files: choice } = input
+  const { profile, does } = input
+  const choice = does === 'archive' && profile.lake ? archiveFiles(input, notes) : input.files
   const refuse = (message: string, remedy: string, some: readonly Lane[] = []) =>
     notes.push({
       level: 'refused',
@@ -95,6 +96,18 @@ export function planFiles(lanes: readonly Lane[], input: PlanInput, notes: PlanN
       )
     return { ...lane, files, history: { table: lane.target, columns } }
   })
+}
+
+/** An archive is a merged table, whatever else is not said. */
+function archiveFiles({ files = {} }: PlanInput, notes: PlanNote[]): PlanInput['files'] {
+  if (files.as === 'changes')
+    notes.push({
+      level: 'refused',
+      section: 'to',
+      message: 'An archive is a table that is read as one, and no row of changes.',
+      remedy: 'Have it land as a merged table.',
+    })
+  return { ...files, as: 'merged' }
 }
 
 function columnsOf(lane: Lane, before: boolean, { profile }: PlanInput): HistoryColumn[] {

@@ -163,6 +163,11 @@ class ColumnPlanning {
         )
         continue
       }
+      if (field.tellsProblem) {
+        const { name, type, nativeType, nullable } = field
+        this.planned.reads.push({ name, type, nativeType, nullable })
+        continue
+      }
       const deed = rules.of(this.table, field.name)
       if (deed && 'leave' in deed) this.leaveOut(field, looked)
       else if (deed && 'compute' in deed) this.compute(field, deed.compute, computed, looked)

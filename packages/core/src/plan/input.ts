@@ -1,5 +1,5 @@
 /** What a plan is computed from. */
-import type { Definition } from '../definition/definition.ts'
+import type { ReplicateDefinition } from '../definition/definition.ts'
 import type { Deletes, LaneRule, There } from '../definition/lane-rule.ts'
 import type { NamingProfile } from '../naming/profile.ts'
 import type { NamingRule } from '../naming/rule.ts'
@@ -49,20 +49,22 @@ export interface PlanInput {
   origins: readonly OriginInput[]
   /** What tells the origins apart at the target, where there are several. */
   originColumn?: string
-  does?: Definition['does']
-  followFrom?: Definition['followFrom']
+  does?: ReplicateDefinition['does']
+  followFrom?: ReplicateDefinition['followFrom']
+  elsewhere?: ReplicateDefinition['elsewhere']
   tables: DatasetName[]
   without?: DatasetName[]
-  patterns?: NonNullable<Definition['patterns']>
+  patterns?: NonNullable<ReplicateDefinition['patterns']>
+  bundles?: NonNullable<ReplicateDefinition['bundles']>
   /** Takes all the tables; empty: each goes into a schema named after its own. */
   targetSchema: string
   names: readonly NamingRule[]
   columns?: readonly ColumnRule[]
-  scopes?: NonNullable<Definition['scopes']>
+  scopes?: NonNullable<ReplicateDefinition['scopes']>
   deletes?: Deletes
   history?: boolean
-  status?: Definition['status']
-  files?: Definition['files']
+  status?: ReplicateDefinition['status']
+  files?: ReplicateDefinition['files']
   there?: There
   lanes?: readonly LaneRule[]
   target: readonly Dataset[]

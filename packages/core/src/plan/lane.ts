@@ -80,6 +80,8 @@ export const laneSchema = Type.Object({
   leftOut: Type.Optional(Type.Array(Type.String())),
   /** The source's key: names of columns that are read, in key order. */
   identity: Type.Array(Type.String()),
+  /** One of the columns that are read: where it is not null, it says why the row could not be read. */
+  problem: Type.Optional(Type.String()),
   /** What is written at the target, in this order. */
   writes: Type.Array(writtenColumnSchema),
   /** The target's key: names of columns that are written. */

@@ -19,12 +19,12 @@ export interface PlanNote {
 /** Most harm first. */
 const HARM: PlanNote['level'][] = ['refused', 'undecided', 'loss', 'warning']
 
-export function byHarm(a: PlanNote, b: PlanNote): number {
+export function byHarm(a: Pick<PlanNote, 'level'>, b: Pick<PlanNote, 'level'>): number {
   return HARM.indexOf(a.level) - HARM.indexOf(b.level)
 }
 
 /** Whether a plan with this note cannot be started. */
-export function hinders(note: PlanNote): boolean {
+export function hinders(note: Pick<PlanNote, 'level'>): boolean {
   return note.level === 'refused' || note.level === 'undecided'
 }
 

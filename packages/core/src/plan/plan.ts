@@ -1,10 +1,12 @@
 /** From a definition and two catalogues to everything a start would do. A plain value: tested, shown, then carried out. */
+import { missingOf } from '../definition/bundle.ts'
 import { chosenTables, decidedBy } from '../definition/choose.ts'
 import { isCopied, planChange, type PlanChange } from './change.ts'
 import { ColumnRules, noteChangedTypes, type ChangedType } from './columns.ts'
 import { Namer } from '../naming/namer.ts'
 import { datasetId, printName, type Dataset } from '../records/dataset.ts'
 import type { OriginInput, PlanInput } from './input.ts'
+import { planArchive } from './archive.ts'
 import { planFiles } from './change-files.ts'
 import { planHistory } from './history.ts'
 import { noteRules, refuseSchemas } from './names.ts'
@@ -57,7 +59,8 @@ export function makePlan(input: PlanInput): Plan {
     ruling,
     notes,
   )
-  const landing = planFiles(there.lanes, input, notes)
+  const filed = planFiles(there.lanes, input, notes)
+  const landing = input.does === 'archive' ? planArchive(filed, input, notes) : filed
   const { lanes, steps: historySteps } = planHistory(landing, ruling, input, notes)
   noteRules(input, namer, datasets, notes)
   if (datasets.length > 0) noteIdle(input, rules, notes)
@@ -84,7 +87,7 @@ export function makePlan(input: PlanInput): Plan {
   ]
   notes.sort(byHarm)
   const stays = changed && isSaidOfStaying(lanes, changed.change)
-  const copies = input.does === undefined || input.does === 'copy'
+  const copies = input.does !== 'follow' && input.does !== 'structure'
   const copied = copies
     ? lanes.filter((lane, i) =>
         changed ? isCopied(changed.change.lanes[i]!, lane) : lane.there !== 'are the copy',
@@ -147,6 +150,7 @@ function chosenDatasets(input: PlanInput, source: readonly Dataset[], notes: Pla
     }
   }
   notePatterns(input, source, notes)
+  noteBundles(input, source, notes)
   if (chosen.length === 0 && !notes.some(hinders)) {
     notes.push({
       level: 'undecided',
@@ -174,6 +178,20 @@ function notePatterns(
       section: 'tables',
     })
   })
+}
+
+/** What makes a bundle one object must be there. */
+function noteBundles({ bundles = [] }: PlanInput, source: readonly Dataset[], notes: PlanNote[]): void {
+  for (const bundle of bundles) {
+    const missing = missingOf(bundle, source)
+    if (missing.length === 0) continue
+    notes.push({
+      level: 'refused',
+      message: `The bundle ${bundle.name} is joined by ${someOf(missing)}, which ${missing.length === 1 ? 'is' : 'are'} not there.`,
+      remedy: 'Correct what it is joined by, or take the bundle out and tick its tables.',
+      section: 'tables',
+    })
+  }
 }
 
 /** Column rules and scopes that no chosen table has anything for. */

@@ -85,6 +85,7 @@ export function planLane(
     )
   }
   noteHidden(table, columns, writes, notes)
+  const problem = dataset.fields.find(({ tellsProblem }) => tellsProblem)
   const key = keyed.map(name => writes.find(column => madeOf(column) === name)?.name)
   if (
     schema.refused ||
@@ -101,6 +102,7 @@ export function planLane(
     target: { namespace: schema.name, name: tableName.name },
     reads,
     ...(leftOut.length > 0 ? { leftOut } : {}),
+    ...(problem ? { problem: problem.name } : {}),
     identity: dataset.key,
     writes,
     key: key as string[],

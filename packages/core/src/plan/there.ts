@@ -58,6 +58,11 @@ class Standing {
       }
       if (profile.lake) {
         if (!mine.has(key)) this.refuseFiles(group[0]!)
+        else if (this.input.does === 'archive') {
+          const made = this.table(group, there, { rows: 'add', structure: 'add what is missing' })
+          steps.set(key, made.steps)
+          for (const lane of made.lanes) planned.set(laneId(lane), lane)
+        }
         continue
       }
       if (mine.has(key) && said.rows === undefined && said.structure === undefined) continue

@@ -1,4 +1,5 @@
 import { compareBinlog } from './binlog.ts'
+import { compareFilePlaces } from './files.ts'
 import { parseLsn } from './lsn.ts'
 import type { Position, PositionOrder } from './position.ts'
 import { compareCursorPlaces } from './cursor.ts'
@@ -23,6 +24,8 @@ export function compareWithin(kind: string, a: string, b: string): PositionOrder
     }
     case 'postgres change table':
       return comparePlaces(a, b)
+    case 'files':
+      return compareFilePlaces(a, b)
     case 'postgres cursor':
       return compareCursorPlaces(a, b)
     default:

@@ -34,3 +34,32 @@ function joined(parts: readonly Uint8Array[]): Uint8Array {
   }
   return whole
 }
+
+/** Whole lines of CSV in parts of so many lines, of the same bytes. */
+export function* linesTogether(lines: Uint8Array, most: number): Generator<Uint8Array> {
+  let [start, count, quoted] = [0, 0, false]
+  for (let i = 0; i < lines.length; i++) {
+    const byte = lines[i]
+    if (byte === 0x22) quoted = !quoted
+    else if (byte === 0x0a && !quoted && ++count === most) {
+      yield lines.subarray(start, i + 1)
+      ;[start, count] = [i + 1, 0]
+    }
+  }
+  if (start < lines.length) yield lines.subarray(start)
+}
+
+/** How many whole lines of CSV there are, and the last of them. */
+export function countLines(lines: Uint8Array): { count: number; last: Uint8Array } {
+  let [count, start, end, quoted] = [0, 0, 0, false]
+  for (let i = 0; i < lines.length; i++) {
+    const byte = lines[i]
+    if (byte === 0x22) quoted = !quoted
+    else if (byte === 0x0a && !quoted) {
+      count++
+      start = end
+      end = i + 1
+    }
+  }
+  return { count, last: lines.subarray(start, end) }
+}

@@ -18,6 +18,8 @@ export interface Field {
   computed?: boolean
   /** Why changes to it are not captured; such a column cannot be followed. */
   notCaptured?: string
+  /** Where it is not null, it says why the row could not be read: such a row is held. */
+  tellsProblem?: true
 }
 
 /** A table, view or collection, as a catalogue describes it. */
@@ -30,6 +32,8 @@ export interface Dataset extends DatasetName {
   keyNote?: string
   /** Its unique indexes, the primary key first. */
   uniques?: Unique[]
+  /** Foreign keys: which of its columns say which rows of another table it refers to. */
+  refers?: Reference[]
   /** Of a row that is changed or deleted, its log tells all as it was, not the key alone. */
   tellsBefore?: true
   /** Why its changes cannot be captured at all, by the way that its source was set to. */
@@ -40,6 +44,13 @@ export interface Dataset extends DatasetName {
   /** False when `rows` is the system's estimate. */
   rowsExact: boolean
   bytes: number
+}
+
+export interface Reference {
+  columns: string[]
+  to: DatasetName
+  /** Columns there, in the same order. */
+  by: string[]
 }
 
 export interface Unique {

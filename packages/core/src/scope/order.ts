@@ -79,11 +79,15 @@ function compareDigits(a: Digits, b: Digits): number {
 const MOMENT =
   /^(\d{4,6})-(\d\d)-(\d\d)(?:[ T](\d\d):(\d\d)(?::(\d\d)(?:\.(\d{1,6}))?)?)?(?:Z|[+-]00(?::?00)?)?( BC)?$/
 
+/** The commonest form, which needs no taking apart. */
+const PLAIN_MOMENT = /^\d{4}-\d\d-\d\d \d\d:\d\d:\d\d(?:\+00)?$/
+
 /** As a text that sorts as the moments do. What has a zone is in UTC. */
 const moment: ValueOrder<string> = {
   parse: one => {
     if (one === '-infinity') return 'A'
     if (one === 'infinity') return 'Z'
+    if (PLAIN_MOMENT.test(one)) return `D00${one.slice(0, 19)}.000000`
     const parts = MOMENT.exec(one)
     if (!parts) return undefined
     const [, year, month, day, hour = '00', minute = '00', second = '00', fraction = '', bc] = parts

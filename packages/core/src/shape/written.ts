@@ -4,6 +4,7 @@ import { neededFor, type Lane, type WrittenColumn } from '../plan/lane.ts'
 import { printName } from '../records/dataset.ts'
 import type { LogicalType } from '../records/types.ts'
 import type { Value } from '../records/value.ts'
+import { NoValue } from '../expression/values.ts'
 import { cutTo } from './limit.ts'
 import { masking } from './mask.ts'
 import { retypingOf } from './retype.ts'
@@ -42,10 +43,33 @@ export interface Made {
   make(row: readonly Value[], coming: Coming): Value
 }
 
-type MadeOf = Pick<Lane, 'source' | 'reads' | 'writes'>
+type MadeOf = Pick<Lane, 'source' | 'reads' | 'writes' | 'key' | 'problem'>
 
 /** In the order in which they are written. */
 export function madeColumns(lane: MadeOf, shaping: Shaping): Made[] {
+  const made = eachMade(lane, shaping)
+  if (lane.problem === undefined) return made
+  // A row that could not be read is told by a column that all rows have, and that finds none.
+  const place = lane.reads.findIndex(({ name }) => name === lane.problem)
+  const first = lane.writes.findIndex(({ name }) => !lane.key.includes(name))
+  return made.map((one, i) => (i === first ? refusing(one, place) : one))
+}
+
+function refusing(made: Made, problem: number): Made {
+  return {
+    ...made,
+    places: [...made.places, problem],
+    taken: false,
+    whole: true,
+    make: (row, coming) => {
+      const why = row[problem]
+      if (why !== null && why !== undefined) throw new NoValue(why)
+      return made.make(row, coming)
+    },
+  }
+}
+
+function eachMade(lane: MadeOf, shaping: Shaping): Made[] {
   return lane.writes.map(column => {
     if (column.value.from === 'computed') return computed(column.name, column.value.expression, lane, shaping)
     const source = neededFor(column)

@@ -7,8 +7,9 @@ import type { PipelineStatus, ShapeStatus } from '@tide/core/api/pipelines'
 import type { Errand } from '@tide/core/definition/errand'
 import type { PipelineState } from '@tide/core/definition/definition'
 import type { LogEntry, LogLevel } from '@tide/core/definition/log'
+import type { SendDefinition } from '@tide/core/definition/send'
 import type { SavedPosition } from '@tide/core/definition/saved-position'
-import type { PipelineRecord } from '@tide/core/definition/pipeline'
+import type { PipelineRecord, ReplicationRecord } from '@tide/core/definition/pipeline'
 import type { Meter } from '../meter.ts'
 import type { EngineParts } from '../parts.ts'
 import type { Runs } from '../runs.ts'
@@ -25,6 +26,8 @@ export interface Run {
   readonly runs: Runs
   /** Aborted as soon as something else is wanted. */
   readonly turned: AbortSignal
+  /** The engine ends; another takes up what this one leaves. */
+  readonly ending: boolean
   readonly state: PipelineState
   /** Turns to what is wanted now. */
   turn(): void
@@ -38,6 +41,16 @@ export interface Run {
   succeeded(): void
   /** What `work` waits for is shown for as long as it waits, and until something else is wanted. */
   patiently<T>(work: (patience: Patience) => Promise<T>): Promise<T>
+}
+
+/** A run of a pipeline that replicates. */
+export interface ReplicationRun extends Run {
+  record: ReplicationRecord
+}
+
+/** A run of a pipeline that sends. */
+export interface SendingRun extends Run {
+  record: PipelineRecord & { definition: SendDefinition }
 }
 
 /** One pipeline of a shape, for the life of a run. */

@@ -1,11 +1,19 @@
-import type { Definition } from '@tide/core/definition/definition'
+import { Archive } from './archive/archive.ts'
 import { Replicate } from './replicate/replicate.ts'
-import type { Run, ShapeRun } from './shape.ts'
-
-const SHAPES: Record<Definition['shape'], (run: Run) => ShapeRun> = {
-  replicate: run => new Replicate(run),
-}
+import { Send } from './send/send.ts'
+import type { ReplicationRun, Run, SendingRun, ShapeRun } from './shape.ts'
 
 export function shapeOf(run: Run): ShapeRun {
-  return SHAPES[run.record.definition.shape](run)
+  if (isSending(run)) return new Send(run)
+  if (!isReplicating(run)) throw new Error(`nothing runs a pipeline of the shape of ${run.record.id}`)
+  // What moves rows away shares the plan of what copies them, and nothing of how it runs.
+  return run.record.definition.does === 'archive' ? new Archive(run) : new Replicate(run)
+}
+
+function isSending(run: Run): run is SendingRun {
+  return run.record.definition.shape === 'send'
+}
+
+function isReplicating(run: Run): run is ReplicationRun {
+  return run.record.definition.shape === 'replicate'
 }

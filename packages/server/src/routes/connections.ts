@@ -13,6 +13,7 @@ import { Readable } from 'node:stream'
 import { isDeepStrictEqual } from 'node:util'
 import type { ConnectionRecord } from '@tide/store/connections'
 import { idSchema } from '../ids.ts'
+import { SignIns } from '../sign-ins.ts'
 import { TestedSettings, type LastCheck } from '../tested.ts'
 import { leaving } from './query.ts'
 import { newId, type Services } from '../services.ts'
@@ -71,6 +72,13 @@ const versionSchema = {
   dependentRequired: { since: ['version'] },
 }
 
+const signedInSchema = {
+  type: 'object',
+  required: ['answer'],
+  additionalProperties: false,
+  properties: { answer: { type: 'string', maxLength: 10_000 } },
+}
+
 const PREVIEW_ROWS = 100
 /** So many versions of a table are listed. */
 const VERSIONS = 200
@@ -80,6 +88,7 @@ const COUNT_MS = 5_000
 export function connectionRoutes(router: Router, services: Services): void {
   const { store, sessions, checked } = services
   const tested = new TestedSettings()
+  const signIns = new SignIns()
 
   const record = async (id: string): Promise<ConnectionRecord> => {
     const found = await store.connections.get(id)
@@ -95,6 +104,7 @@ export function connectionRoutes(router: Router, services: Services): void {
     )
     return {
       ...connection,
+      signIn: signsIn(connection) ? { done: connection.secretsSet.includes('grant') } : null,
       address: services.connector(connection.kind).address(connection.config),
       screen:
         typeof connection.config.screen === 'string' && connection.config.screen
@@ -103,6 +113,52 @@ export function connectionRoutes(router: Router, services: Services): void {
       usedBy: used.map(({ id, definition }) => ({ id, name: definition.name })),
     }
   }
+
+  const signsIn = ({ kind, config }: Pick<ConnectionRecord, 'kind' | 'config'>): boolean => {
+    try {
+      return services.connector(kind).signIn?.(config) !== undefined
+    } catch {
+      return false // what is wrong with its settings is said by its test
+    }
+  }
+
+  const signingIn = async (id: string) => {
+    const opened = await store.connections.openable(id)
+    const found = opened && services.connector(opened.kind).signIn?.(opened.config)
+    if (found) return found
+    throw new Failure(
+      'refused',
+      'Nobody signs in to this system on a page of its own.',
+      'Enter its token or password.',
+    )
+  }
+
+  /** Calls of an app of late: no bodies, no secrets. */
+  router.get('/connections/:id/calls', async ctx => {
+    const { id } = await record(ctx.params.id!)
+    ctx.body = await sessions.use(id, ({ app }) => Promise.resolve(app?.calls() ?? []))
+  })
+
+  /** Sends a person to the system's page; the answer is where that is. */
+  router.post('/connections/:id/sign-in', async ctx => {
+    const { id } = await record(ctx.params.id!)
+    const begun = await (await signingIn(id)).begin(`${ctx.origin}/signed-in`)
+    signIns.begin(id, begun)
+    ctx.body = { url: begun.url }
+  })
+
+  /** The person is back, with the system's answer. */
+  router.post('/sign-ins', async ctx => {
+    const { answer } = valid<{ answer: string }>(signedInSchema, ctx.request.body, 'Sign-in')
+    const parameters = new URLSearchParams(answer)
+    const { connection, begun } = signIns.end(parameters.get('state') ?? '')
+    const secrets = await (await signingIn(connection)).finish(begun, parameters)
+    const { config, ...present } = await record(connection)
+    await store.connections.save({ id: connection, name: present.name, kind: present.kind, config }, secrets)
+    checked.forget(connection)
+    await sessions.renew(connection)
+    ctx.body = { connection }
+  })
 
   /** Splits settings into those that may be shown and secrets; an empty secret means: as it was. */
   const split = (body: ConnectionBody) => {
@@ -190,7 +246,8 @@ export function connectionRoutes(router: Router, services: Services): void {
     const { identity } = services.connector(kind)
     if (!present || identity(present.config) === identity(config)) return
     const writers = (await store.pipelines.list()).filter(
-      ({ definition, lanes }) => definition.to === id && lanes.length > 0,
+      ({ definition, lanes, state }) =>
+        definition.to === id && (lanes.length > 0 || (definition.shape === 'send' && state !== 'Draft')),
     )
     if (writers.length === 0) return
     const names = writers.map(({ definition }) => `“${definition.name}”`).join(', ')
@@ -274,6 +331,9 @@ export function connectionRoutes(router: Router, services: Services): void {
     }
     checked.forget(ctx.params.id!)
     await sessions.renew(ctx.params.id!)
+    await signingIn(ctx.params.id!)
+      .then(found => found.end())
+      .catch(() => {}) // it was not let in, or cannot be told
     await store.connections.remove(ctx.params.id!)
     ctx.status = 204
   })

@@ -1,6 +1,6 @@
 /** What people do to a pipeline; the answer is its status afterwards. */
 import type Router from '@koa/router'
-import { isChangeable } from '@tide/core/definition/definition'
+import { asReplication, isChangeable } from '@tide/core/definition/definition'
 import { Failure } from '@tide/core/failure'
 import { pipelineRecord, refuseOrigin } from '../pipeline-record.ts'
 import { planForChange } from '../plan.ts'
@@ -50,7 +50,7 @@ export function deedRoutes(router: Router, services: Services): void {
       body ?? {},
       'Change',
     )
-    const definition = validDefinition(asked)
+    const definition = asReplication(validDefinition(asked))
     return engine.inTurn(STARTS, () =>
       store.alone('start', async () => {
         const present = await pipelineRecord(services, id)

@@ -2,7 +2,7 @@
 import type Router from '@koa/router'
 import type { NameFilter, NamesAnswer, NamesProposal } from '@tide/core/api/names'
 import { chooser } from '@tide/core/definition/choose'
-import type { Definition } from '@tide/core/definition/definition'
+import { asReplication, type ReplicateDefinition } from '@tide/core/definition/definition'
 import { originsOf } from '@tide/core/definition/origins'
 import { Failure } from '@tide/core/failure'
 import { Namer } from '@tide/core/naming/namer'
@@ -44,7 +44,7 @@ export function nameRoutes(router: Router, services: Services): void {
       ctx.request.body,
       'Names',
     )
-    const definition = validDefinition(asked.definition)
+    const definition = asReplication(validDefinition(asked.definition))
     const { datasets, target } = await named(services, definition)
     const names = shownNames(datasets, definition, target)
     const byRule = (definition.names ?? []).map(() => 0)
@@ -65,7 +65,7 @@ export function nameRoutes(router: Router, services: Services): void {
 
   router.post('/names/proposal', async ctx => {
     const asked = valid<{ definition: object }>(proposalSchema, ctx.request.body, 'Names')
-    const definition = validDefinition(asked.definition)
+    const definition = asReplication(validDefinition(asked.definition))
     const { datasets, target } = await named(services, definition)
     const names = proposeRules(datasets, definition.names ?? [], definition.targetSchema, target)
     const after = shownNames(datasets, { ...definition, names }, target)
@@ -83,7 +83,7 @@ const TAKES: Record<NameFilter, (name: ShownName) => boolean> = {
 
 function shownNames(
   datasets: readonly Dataset[],
-  { names, targetSchema }: Pick<Definition, 'names' | 'targetSchema'>,
+  { names, targetSchema }: Pick<ReplicateDefinition, 'names' | 'targetSchema'>,
   target: NamingTarget,
 ): ShownName[] {
   return namesOf(datasets, new Namer(names ?? [], target.naming, targetSchema), target)
@@ -92,7 +92,7 @@ function shownNames(
 /** The chosen tables as the source has them, and what the target says of names. */
 async function named(
   services: Services,
-  definition: Definition,
+  definition: ReplicateDefinition,
 ): Promise<{ datasets: Dataset[]; target: NamingTarget }> {
   const { to } = definition
   if (originsOf(definition).every(({ connection }) => connection === '') || to === '') {

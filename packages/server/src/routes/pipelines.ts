@@ -72,7 +72,9 @@ export function pipelineRoutes(router: Router, services: Services): void {
         )
       }
       await engine.halt(id)
-      for (const run of record.origins.length > 0 || typeof definition.from === 'string'
+      if (definition.shape === 'send') await services.sent.remove(id)
+      for (const run of definition.shape === 'replicate' &&
+      (record.origins.length > 0 || typeof definition.from === 'string')
         ? runsOf(record)
         : []) {
         const source = sourceOf(run)

@@ -1,5 +1,5 @@
 import type Router from '@koa/router'
-import { isChangeable } from '@tide/core/definition/definition'
+import { asReplication, isChangeable } from '@tide/core/definition/definition'
 import { idSchema } from '../ids.ts'
 import { planFor, planForChange } from '../plan.ts'
 import type { Services } from '../services.ts'
@@ -26,7 +26,7 @@ export function planRoutes(router: Router, services: Services): void {
       'Plan',
     )
     const { pipeline, fresh } = asked
-    const definition = validDefinition(asked.definition)
+    const definition = asReplication(validDefinition(asked.definition))
     const present = pipeline ? await store.pipelines.get(pipeline) : undefined
     ctx.body =
       present && !isChangeable(present.state)

@@ -4,7 +4,9 @@ import type Koa from 'koa'
 import { once } from 'node:events'
 import { PassThrough } from 'node:stream'
 import { idSchema } from '../ids.ts'
+import { pipelineRecord } from '../pipeline-record.ts'
 import type { Services } from '../services.ts'
+import { together } from '../together.ts'
 import { valid } from '../validate.ts'
 
 const MAX_ROWS = 1_000
@@ -12,18 +14,30 @@ const TIMEOUT_MS = 20_000
 const STREAM_BATCH = 1_000
 const STREAM_MS = 3_600_000
 
+/** Whatever still lives at the source is brought first. */
+const TOGETHER_MS = 300_000
+
+const statement = {
+  sql: { type: 'string', title: 'SQL', minLength: 1, maxLength: 100_000 },
+  ticket: idSchema,
+}
+
 const querySchema = {
   type: 'object',
   required: ['connection', 'sql'],
   additionalProperties: false,
-  properties: {
-    connection: idSchema,
-    sql: { type: 'string', title: 'SQL', minLength: 1, maxLength: 100_000 },
-    ticket: idSchema,
-  },
+  properties: { connection: idSchema, ...statement },
 }
 
-export function queryRoutes(router: Router, { sessions, questions, store, connector }: Services): void {
+const togetherSchema = {
+  type: 'object',
+  required: ['sql'],
+  additionalProperties: false,
+  properties: statement,
+}
+
+export function queryRoutes(router: Router, services: Services): void {
+  const { sessions, questions, store, connector } = services
   const asked = (ctx: Koa.Context) =>
     valid<{ connection: string; sql: string; ticket?: string }>(querySchema, ctx.request.body, 'Query')
   const lineOf = async (connection: string): Promise<{ atOnce: number }> => {
@@ -52,6 +66,18 @@ export function queryRoutes(router: Router, { sessions, questions, store, connec
         if (!session.query) throw noSql()
         return session.query(sql, limits)
       }),
+    )
+  })
+
+  /** What an archive and its source hold, asked about as one table. */
+  router.post('/pipelines/:id/lanes/:lane/together', async ctx => {
+    const { sql, ticket } = valid<{ sql: string; ticket?: string }>(togetherSchema, ctx.request.body, 'Query')
+    const record = await pipelineRecord(services, ctx.params.id!)
+    const { to } = record.definition
+    const { atOnce } = await lineOf(to)
+    const line = { line: to, atOnce, ticket, maxRows: MAX_ROWS, timeoutMs: TOGETHER_MS, signal: leaving(ctx) }
+    ctx.body = await questions.ask(line, limits =>
+      together(services, record, Number(ctx.params.lane), sql, limits),
     )
   })
 

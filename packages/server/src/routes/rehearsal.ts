@@ -2,6 +2,7 @@
 import type Router from '@koa/router'
 import type { RehearsedRows } from '@tide/core/api/rehearsal'
 import { Failure } from '@tide/core/failure'
+import { asReplication } from '@tide/core/definition/definition'
 import { connectionOf } from '@tide/core/definition/origins'
 import type { Lane } from '@tide/core/plan/lane'
 import { hinders, type PlanNote } from '@tide/core/plan/note'
@@ -45,7 +46,7 @@ export function rehearsalRoutes(router: Router, services: Services): void {
       ctx.request.body,
       'Rehearsal',
     )
-    const definition = validDefinition(asked)
+    const definition = asReplication(validDefinition(asked))
     const alone = { ...definition, tables: [table], without: [], patterns: [] }
     const { lanes, notes } = await planFor(services, alone, { pipeline: undefined, fresh: false, runs: true })
     const lane = refuseUnshaped(lanes, notes)
@@ -66,7 +67,7 @@ export function rehearsalRoutes(router: Router, services: Services): void {
   /** All rows of all lanes. */
   router.post('/rehearsals', async ctx => {
     const { definition: asked } = valid<{ definition: object }>(fullSchema, ctx.request.body, 'Rehearsal')
-    const definition = validDefinition(asked)
+    const definition = asReplication(validDefinition(asked))
     const { lanes, notes } = await planFor(services, definition, {
       pipeline: undefined,
       fresh: false,

@@ -3,8 +3,9 @@ import { bodyParser } from '@koa/bodyparser'
 import Router from '@koa/router'
 import Koa from 'koa'
 import { gunzipSync } from 'node:zlib'
-import { guarded, STYLE } from '../screen/frame.ts'
+import { guarded } from '../screen/frame.ts'
 import { html, type Markup } from '../screen/html.ts'
+import { standInPage } from '../screen/page.ts'
 import type { StandInBucket } from './bucket.ts'
 import { NO_FAULTS, type Faults } from './faults.ts'
 
@@ -55,50 +56,20 @@ export function createBucketScreen(parts: BucketScreen): Koa {
 }
 
 function page({ name, bucket, endpoint, keys }: BucketScreen, body: Markup): Markup {
-  const now = JSON.stringify(bucket.faults)
-  return html`<!doctype html>
-    <html lang="en">
-      <head>
-        <meta charset="utf-8" />
-        <title>${name} (simulated)</title>
-        <style>
-          ${{ markup: STYLE }}
-        </style>
-      </head>
-      <body>
-        <header>
-          <a href="/">${name}</a><span>bucket of Osier Valley Growers</span
-          ><span class="mark">simulated</span>
-        </header>
-        <main>
-          <nav>
-            <h2>Reach it with a client</h2>
-            <p>
-              ${endpoint}, bucket ${name}, access key ${keys.accessKeyId}, secret key ${keys.secretAccessKey};
-              it speaks as much of S3 as its clients use.
-            </p>
-          </nav>
-          <section>
-            <form method="post" action="/faults">
-              <fieldset>
-                <legend>The store is</legend>
-                ${STATES.map(
-                  ({ title, faults }) =>
-                    html`<button
-                      name="state"
-                      value="${title}"
-                      aria-pressed="${String(JSON.stringify({ ...NO_FAULTS, ...faults }) === now)}"
-                    >
-                      ${title}
-                    </button> `,
-                )}
-              </fieldset>
-            </form>
-            ${body}
-          </section>
-        </main>
-      </body>
-    </html>`
+  return standInPage({
+    name,
+    what: 'bucket of Osier Valley Growers',
+    nav: html`<h2>Reach it with a client</h2>
+      <p>
+        ${endpoint}, bucket ${name}, access key ${keys.accessKeyId}, secret key ${keys.secretAccessKey}; it
+        speaks as much of S3 as its clients use.
+      </p>`,
+    legend: 'The store is',
+    states: STATES,
+    none: NO_FAULTS,
+    present: bucket.faults,
+    body,
+  })
 }
 
 function list({ bucket, name }: BucketScreen, folder: string): Markup {

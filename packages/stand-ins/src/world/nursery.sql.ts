@@ -145,7 +145,7 @@ export function fillStatements(seed: number, size: SiteSize): string[] {
        CASE WHEN i % 50 = 0 THEN decode(repeat(md5(i::text), 16), 'hex') END,
        CASE WHEN i % 4 = 0 THEN jsonb_build_object('leaf', i % 5, 'root', round((${h('i', 20)} * 5)::numeric, 1)) END
      FROM generate_series(1, ${size.inspections}) i`,
-    `INSERT INTO nursery.readings SELECT i, 1 + i % 120, timestamptz '2026-11-20 12:00+00' - (${size.readings} - i) * interval '1 minute',
+    `INSERT INTO nursery.readings SELECT i, 1 + i % 120, timestamptz '2026-11-20 12:00+00' - (${size.readings} - i) * interval '10 minutes',
        round((12 + ${h('i', 21)} * 14)::numeric, 2),
        CASE WHEN i % 40009 = 0 THEN 4150.00 ELSE round((20 + ${h('i', 22)} * 60)::numeric, 2) END,
        (${h('i', 22)} * 900)::real, 'S' || (100 + i % 60)
@@ -195,4 +195,12 @@ export const REMARKS = [
   'Roots “well filled”, ready to pot on.',
   'Aphids, treated; look again in a week.',
 ]
-const CLUBS = ['Willowmere', 'Larkfield', 'Upper Sedge', 'Millrace', 'Thornby', 'St. Oswin', 'Eastmarsh']
+export const CLUBS = [
+  'Willowmere',
+  'Larkfield',
+  'Upper Sedge',
+  'Millrace',
+  'Thornby',
+  'St. Oswin',
+  'Eastmarsh',
+]

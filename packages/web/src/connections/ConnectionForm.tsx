@@ -124,7 +124,7 @@ function Settings({ connector, present }: { connector: ConnectorInfo; present: C
     })
   const settings = (advanced: boolean) =>
     Object.entries(properties)
-      .filter(([, property]) => (property.advanced ?? false) === advanced)
+      .filter(([, property]) => !property.hidden && (property.advanced ?? false) === advanced)
       .map(([key, property]) => (
         <Setting
           key={key}
@@ -220,13 +220,23 @@ function Setting({ property, required, secretSet, value, onChange }: SettingProp
   }
   if (property.multiline) {
     return (
-      <TextArea
-        label={property.title}
-        hint={property.description}
-        rows={4}
-        value={value}
-        onChange={event => onChange(event.target.value)}
-      />
+      <div className="col-span-2">
+        <TextArea
+          label={property.title}
+          hint={property.description}
+          rows={value.length > 400 ? 14 : 4}
+          value={value}
+          onChange={event => onChange(event.target.value)}
+        />
+        <label className="mt-1 flex items-baseline gap-2 text-[12px] text-ink-2">
+          or from a file
+          <input
+            type="file"
+            aria-label={`${property.title} from a file`}
+            onChange={({ target }) => void target.files?.[0]?.text().then(onChange)}
+          />
+        </label>
+      </div>
     )
   }
   return (

@@ -18,6 +18,8 @@ import { ResultGrid } from '../parts/ResultGrid.tsx'
 import { TableVersions } from './TableVersions.tsx'
 import { isLake } from '@tide/core/definition/files'
 import { Checks } from './Checks.tsx'
+import { AppCalls } from './AppCalls.tsx'
+import { SignInAt } from './SignIn.tsx'
 import { JournalSection } from './JournalSection.tsx'
 
 /** How to reach one system, whether it is well, what is in it. */
@@ -92,7 +94,8 @@ export function ConnectionSheet() {
         <ErrorNotice error={check.error} />
         {check.data && <Checks items={check.data} />}
       </div>
-      <JournalSection connection={id} />
+      <SignInAt connection={connection} />
+      {connector.band === 'apps' ? <AppCalls connection={id} /> : <JournalSection connection={id} />}
       <Browser connection={id} kind={connection.kind} />
     </article>
   )
@@ -149,7 +152,9 @@ function Browser({ connection, kind }: { connection: string; kind: string }) {
                         >
                           {one.kind === 'view'
                             ? 'view'
-                            : `${one.rowsExact ? '' : 'about '}${count(one.rows)}`}
+                            : one.rows === 0 && !one.rowsExact
+                              ? '' // nobody knows, before they are counted
+                              : `${one.rowsExact ? '' : 'about '}${count(one.rows)}`}
                         </span>
                       </button>
                     </li>

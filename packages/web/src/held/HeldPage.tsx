@@ -12,7 +12,7 @@ import { Outcome } from '../parts/Outcome.tsx'
 import { Causes } from './Causes.tsx'
 import { HeldSheet } from './HeldSheet.tsx'
 import { groupPath } from './groupPath.ts'
-import { useHeld } from './useHeld.ts'
+import { useHeld, useRefused } from './useHeld.ts'
 
 /** Rows that targets would not take, by cause. */
 export function HeldPage() {
@@ -21,6 +21,8 @@ export function HeldPage() {
   const held = useHeld()
   const [outcome, setOutcome] = useState<ErrandOutcome>()
   const groups = held.data?.groups ?? []
+  const refused = useRefused()
+  const rows = (held.data?.rows ?? 0) + refused.reduce((sum, { send }) => sum + send!.held!, 0)
   const open = groups.find(
     group =>
       group.run === run &&
@@ -35,16 +37,34 @@ export function HeldPage() {
     <>
       <Ledger
         title="Held"
-        action={held.data && <span className="text-ink-2">{plural(held.data.rows, 'row')}</span>}
+        action={held.data && <span className="text-ink-2">{plural(rows, 'row')}</span>}
         findLabel="Find by table, pipeline or reason"
         empty="Nothing is held: every row fits."
-        rows={groups.map(group => ({
-          id: groupPath(group),
-          to: groupPath(group),
-          active: group === open,
-          text: `${group.name} ${printName(group.table)} ${group.origin} ${group.reason}`,
-          content: <Row group={group} />,
-        }))}
+        rows={[
+          ...refused.map(({ id, definition, toName, send }) => ({
+            id,
+            to: `/pipelines/${id}/refused`,
+            active: false,
+            text: `${definition.name} ${toName}`,
+            content: (
+              <>
+                <span className="flex justify-between gap-2 font-semibold">
+                  <span className="truncate">{'object' in definition ? definition.object : ''}</span>
+                  <span>{count(send!.held!)}</span>
+                </span>
+                <span className="block truncate text-[13px] text-ink-2">refused by {toName}</span>
+                <span className="block truncate text-[13px] text-ink-2">{definition.name}</span>
+              </>
+            ),
+          })),
+          ...groups.map(group => ({
+            id: groupPath(group),
+            to: groupPath(group),
+            active: group === open,
+            text: `${group.name} ${printName(group.table)} ${group.origin} ${group.reason}`,
+            content: <Row group={group} />,
+          })),
+        ]}
       />
       <main className="min-w-0 flex-1 overflow-auto">
         <ErrorNotice error={held.error} />
@@ -54,9 +74,7 @@ export function HeldPage() {
           <div className="px-6 py-4">
             <Outcome outcome={outcome} />
             <h1 className="text-[20px]">
-              {groups.length > 0
-                ? `${plural(held.data!.rows, 'row is', 'rows are')} held back`
-                : 'Nothing is held'}
+              {rows > 0 ? `${plural(rows, 'row is', 'rows are')} held back` : 'Nothing is held'}
             </h1>
             <p className="my-2 max-w-2xl text-ink-2">
               What a target will not take is kept here with the reason, while everything else lands. It can be

@@ -59,7 +59,10 @@ function Picture({ connections, pipelines }: { connections: ConnectionInfo[]; pi
     band: BAND_OF[connectors.find(connector => connector.kind === kind)?.band ?? 'databases'],
   }))
   const routes = routesOf(
-    pipelines.filter(({ lanes }) => lanes.length > 0),
+    pipelines.filter(
+      ({ lanes, definition, state }) =>
+        lanes.length > 0 || (definition.shape === 'send' && state !== 'Draft'),
+    ),
     new Set(connections.map(({ id }) => id)),
   )
   // A band without systems is a strip, the others share the height.
@@ -227,6 +230,14 @@ function summary(pipelines: readonly PipelineStatus[]): ReactNode {
   if (copying) return `copying ${Math.floor(copyShare(copying) * 100)} %`
   if (pipelines.every(({ state }) => state === 'Paused'))
     return <span className="font-semibold text-ochre">paused</span>
+  if (pipelines.every(({ definition }) => definition.shape === 'send')) {
+    const [only] = pipelines
+    return only!.state === 'Sending'
+      ? 'sending'
+      : typeof only!.send?.sent !== 'number'
+        ? 'waits'
+        : `${count(only!.send.sent)} sent`
+  }
   const lags = pipelines.flatMap(({ lagSeconds }) => (lagSeconds === null ? [] : [lagSeconds]))
   const rate = pipelines.reduce((sum, { landedPerMinute }) => sum + landedPerMinute, 0)
   return `${lags.length === 0 ? 'lag unknown' : duration(Math.max(...lags))}, ${count(rate)}/min`
@@ -315,6 +326,20 @@ function ForPerson({
         to,
         title: <span className="text-buoy">{definition.name} tries again</span>,
         text: retry.message,
+      })
+    } else if (pipeline.send?.asks) {
+      items.push({
+        id,
+        to,
+        title: <span className="text-buoy">{definition.name} asks before it sends</span>,
+        text: pipeline.send.asks.message,
+      })
+    } else if (pipeline.send?.held) {
+      items.push({
+        id,
+        to: `${to}/refused`,
+        title: `${plural(pipeline.send.held, 'record is', 'records are')} held`,
+        text: `Refused by ${pipeline.toName}: ${definition.name}.`,
       })
     } else if (state === 'Draft') {
       items.push({

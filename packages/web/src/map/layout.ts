@@ -62,7 +62,34 @@ export function layOut(
   const placed = new Map(
     systems.map(({ id, band }) => [id, { id, x: x.get(id)!, y: tops[band]! + bandHeights[band]! / 2 }]),
   )
-  return { systems: placed, ribbons: new Map(routes.map(route => [route.id, ribbon(route, routes, placed)])) }
+  const bandOf = new Map(systems.map(({ id, band }) => [id, band]))
+  /** What lies between the two ends, where a ribbon passes over a band. */
+  const passed = ({ from, to }: MapRoute): Passed | undefined => {
+    const [a, b] = [bandOf.get(from)!, bandOf.get(to)!]
+    if (Math.abs(a - b) < 2) return undefined
+    const band = Math.min(a, b) + 1
+    const boxes = order[band]!.map(id => x.get(id)!)
+    if (boxes.length === 0) return undefined
+    return { y: tops[band]! + bandHeights[band]! / 2, gaps: gapsOf(boxes) }
+  }
+  const ribbons = routes.map((route): [string, Ribbon] => [
+    route.id,
+    ribbon(route, routes, placed, passed(route)),
+  ])
+  return { systems: placed, ribbons: new Map(ribbons) }
+}
+
+/** The middle of a band, and where in it no box stands. */
+interface Passed {
+  y: number
+  gaps: number[]
+}
+
+/** Between boxes, and beside the only one. */
+function gapsOf(boxes: readonly number[]): number[] {
+  const [only] = boxes
+  if (boxes.length === 1) return [only! - BOX.width * 0.8, only! + BOX.width * 0.8]
+  return boxes.slice(1).map((x, i) => (x + boxes[i]!) / 2)
 }
 
 function neighbours(id: string, routes: readonly MapRoute[]): string[] {
@@ -73,7 +100,12 @@ function mean(values: number[]): number | undefined {
   return values.length === 0 ? undefined : values.reduce((sum, value) => sum + value, 0) / values.length
 }
 
-function ribbon(route: MapRoute, routes: readonly MapRoute[], placed: ReadonlyMap<string, Placed>): Ribbon {
+function ribbon(
+  route: MapRoute,
+  routes: readonly MapRoute[],
+  placed: ReadonlyMap<string, Placed>,
+  passed: Passed | undefined,
+): Ribbon {
   const [from, to] = [placed.get(route.from)!, placed.get(route.to)!]
   const down = to.y > from.y
   const level = to.y === from.y
@@ -88,6 +120,20 @@ function ribbon(route: MapRoute, routes: readonly MapRoute[], placed: ReadonlyMa
   // Between systems of one band a ribbon hangs below both.
   const y1 = from.y + (down || level ? half : -half)
   const y2 = to.y + (down ? -half : half)
+  if (passed) {
+    // Through the gap that is the least way round; the label stands behind it, where there is no box.
+    const middle = (x1 + x2) / 2
+    const gap = passed.gaps.reduce((a, b) => (Math.abs(b - middle) < Math.abs(a - middle) ? b : a))
+    const [first, second] = [(passed.y - y1) / 2, (y2 - passed.y) / 2]
+    const tip = y2 + (down ? -9 : 9)
+    const path = `M${x1},${y1} C${x1},${y1 + first} ${gap},${passed.y - first} ${gap},${passed.y} C${gap},${passed.y + second} ${x2},${y2 - second} ${x2},${tip}`
+    return {
+      id: route.id,
+      path,
+      label: { x: (gap + x2) / 2, y: (passed.y + y2) / 2 },
+      end: { x: x2, y: y2, down },
+    }
+  }
   const bend = level ? 60 : (y2 - y1) / 2
   const arrow = down ? -9 : 9
   const path = `M${x1},${y1} C${x1},${y1 + bend} ${x2},${y2 + (level ? bend : -bend)} ${x2},${y2 + arrow}`

@@ -1,5 +1,6 @@
 import type { PipelineStatus } from '@tide/core/api/pipelines'
-import { duration } from '../format.ts'
+import { doesOf } from '@tide/core/definition/definition'
+import { count, duration } from '../format.ts'
 
 /** The state in words; colour only repeats it. */
 export function StateWord({ pipeline }: { pipeline: PipelineStatus }) {
@@ -16,6 +17,10 @@ export function canBeChanged({ state, wanted }: PipelineStatus): boolean {
   return wanted !== 'stop' && (state === 'Following' || state === 'Paused')
 }
 
+export function isArchive({ definition }: Pick<PipelineStatus, 'definition'>): boolean {
+  return doesOf(definition) === 'archive'
+}
+
 function tone(pipeline: PipelineStatus): string {
   const { state, retry, reason } = pipeline
   if (retry || waitsForEngine(pipeline) || (state === 'Stopped' && reason && reason.kind !== 'person'))
@@ -27,6 +32,8 @@ export function stateText(pipeline: PipelineStatus): string {
   const { state, retry, wanted, engine } = pipeline
   if (waitsForEngine(pipeline)) return `Waiting for ${engine!.name}`
   if (retry) return `${state}, trying again`
+  // How many of an archive's rows are in scope is not known before.
+  if (state === 'Copying' && isArchive(pipeline)) return 'Archiving'
   if (state === 'Copying') return `Copying ${Math.floor(copyShare(pipeline) * 100)} %`
   if (wanted === 'stop' && state !== 'Stopped') return 'Stopping'
   return state
@@ -44,11 +51,19 @@ export function copyShare({ lanes }: PipelineStatus): number {
 
 /** The one figure that matters: lag, or how long the copy will still take. */
 export function mainFigure(pipeline: PipelineStatus): string {
+  if (pipeline.definition.shape === 'send') return sendFigure(pipeline)
   if (pipeline.state === 'Copying') {
     const left = copySecondsLeft(pipeline)
     return left === null ? '' : `${duration(left)} left`
   }
   return pipeline.lagSeconds === null ? '' : duration(pipeline.lagSeconds)
+}
+
+/** Of one that sends: how far its run is, else how many records are held. */
+function sendFigure({ send }: PipelineStatus): string {
+  const { progress, held } = send ?? {}
+  if (progress?.of) return `${Math.floor((progress.done / progress.of) * 100)} %`
+  return held ? `${count(held)} held` : ''
 }
 
 /** Seconds the rest of the copy takes at the present rate; `null` while that is not known. */

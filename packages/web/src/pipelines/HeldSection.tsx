@@ -1,5 +1,5 @@
 import type { HeldAnswer } from '@tide/core/api/held'
-import type { PipelineStatus } from '@tide/core/api/pipelines'
+import type { ReplicationStatus } from '@tide/core/api/pipelines'
 import { printName } from '@tide/core/records/dataset'
 import { useQueries } from '@tanstack/react-query'
 import { useOutletContext } from 'react-router'
@@ -21,7 +21,7 @@ const ENDS: Record<HeldAnswer['state'], string> = {
 
 /** What a pipeline holds back, and what became of what it held. */
 export function HeldSection() {
-  const { id, origins, lanes } = useOutletContext<PipelineStatus>()
+  const { id, origins, lanes } = useOutletContext<ReplicationStatus>()
   const held = useHeld(id)
   const runs = origins.length > 0 ? origins.map(origin => origin.id) : [id]
   const closed = useQueries({

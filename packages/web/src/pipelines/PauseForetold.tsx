@@ -1,5 +1,5 @@
 import type { JournalAnswer, JournalInfo } from '@tide/core/api/journals'
-import type { PipelineStatus } from '@tide/core/api/pipelines'
+import type { ReplicationStatus } from '@tide/core/api/pipelines'
 import { originsOf } from '@tide/core/definition/origins'
 import { roomLeft } from '@tide/core/pace/room'
 import { useQueries } from '@tanstack/react-query'
@@ -12,7 +12,7 @@ const EVERY_MS = 30_000
 const SOON_HOURS = 72
 
 /** How long a pipeline can stand still before the journal has no room for what it needs. */
-export function PauseForetold({ pipeline }: { pipeline: PipelineStatus }) {
+export function PauseForetold({ pipeline }: { pipeline: ReplicationStatus }) {
   const journals = useQueries({
     queries: originsOf(pipeline.definition).map(({ connection }) => ({
       queryKey: ['journal', connection],

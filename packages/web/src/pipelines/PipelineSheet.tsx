@@ -1,8 +1,8 @@
 import { gathersSeconds, isChangeFiles } from '@tide/core/definition/files'
-import type { LaneStatus, PipelineStatus } from '@tide/core/api/pipelines'
+import type { LaneStatus, PipelineStatus, ReplicationStatus } from '@tide/core/api/pipelines'
 import type { RunBy } from '@tide/core/api/engines'
-import { Fragment, useState, type ReactNode } from 'react'
-import { Link, NavLink, Outlet, useNavigate, useParams } from 'react-router'
+import { Fragment, useState } from 'react'
+import { NavLink, Outlet, useNavigate, useParams } from 'react-router'
 import { api } from '../api/client.ts'
 import { dropPipeline, putPipeline, useLive, usePipeline } from '../api/live.ts'
 import { refreshConnections } from '../api/queries.ts'
@@ -16,8 +16,11 @@ import { RewindDialog } from './rewind/RewindDialog.tsx'
 import { PauseForetold } from './PauseForetold.tsx'
 import { REWIND } from './rewind/search.ts'
 import { tablesSaid } from './tablesSaid.ts'
+import { SendHead } from '../sending/SendSheet.tsx'
+import { isSending } from '../sending/status.ts'
+import { Place } from './Place.tsx'
 
-const SECTIONS = [
+const REPLICATES = [
   { to: '', title: 'Now' },
   { to: 'rows', title: 'Rows' },
   { to: 'held', title: 'Held' },
@@ -25,6 +28,17 @@ const SECTIONS = [
   { to: 'runs', title: 'Runs' },
   { to: 'schedules', title: 'Schedules' },
   { to: 'setup', title: 'Setup' },
+  { to: 'log', title: 'Log' },
+]
+
+const SENDS = [
+  { to: '', title: 'Now' },
+  { to: 'differences', title: 'Differences' },
+  { to: 'records', title: 'Records' },
+  { to: 'refused', title: 'Held' },
+  { to: 'runs', title: 'Runs' },
+  { to: 'schedules', title: 'Schedules' },
+  { to: 'sends', title: 'Setup' },
   { to: 'log', title: 'Log' },
 ]
 
@@ -36,11 +50,17 @@ export function PipelineSheet() {
   useWhere({ title: 'Pipelines', to: '/pipelines' }, { title: pipeline?.definition.name || 'Without a name' })
   const differs = pipeline?.lanes.reduce((sum, lane) => sum + lane.differs, 0) ?? 0
   if (!pipeline) return known ? <p className="p-8 text-ink-2">This pipeline is not there any more.</p> : null
+  const sends = isSending(pipeline)
+  const waiting = sends ? (pipeline.send?.held ?? 0) : differs
   return (
     <article className="flex min-h-full flex-col px-6 py-4">
-      <Head key={pipeline.id} pipeline={pipeline} />
+      {sends ? (
+        <SendHead key={pipeline.id} pipeline={pipeline} />
+      ) : (
+        <Head key={pipeline.id} pipeline={pipeline as ReplicationStatus} />
+      )}
       <nav className="mt-3 flex gap-6 border-b border-line-2" aria-label="Sections of the pipeline">
-        {SECTIONS.map(({ to, title }) => (
+        {(sends ? SENDS : REPLICATES).map(({ to, title }) => (
           <NavLink
             key={title}
             to={to}
@@ -50,17 +70,17 @@ export function PipelineSheet() {
             }
           >
             {title}
-            {to === 'held' && differs > 0 && <b className="ml-1 text-buoy">{count(differs)}</b>}
+            {title === 'Held' && waiting > 0 && <b className="ml-1 text-buoy">{count(waiting)}</b>}
           </NavLink>
         ))}
       </nav>
       <Outlet context={pipeline} key={`section ${pipeline.id}`} />
-      <RewindDialog pipeline={pipeline} />
+      {!sends && <RewindDialog pipeline={pipeline as ReplicationStatus} />}
     </article>
   )
 }
 
-function Head({ pipeline }: { pipeline: PipelineStatus }) {
+function Head({ pipeline }: { pipeline: ReplicationStatus }) {
   const { definition, reason, retry, engine, state } = pipeline
   // The target may write the name otherwise than it was typed.
   const schema = pipeline.lanes[0]?.target.namespace ?? definition.targetSchema
@@ -130,7 +150,7 @@ function Waiting({ engine: { name, seenAt, affinity } }: { engine: RunBy }) {
   )
 }
 
-function StateSentence({ pipeline }: { pipeline: PipelineStatus }) {
+function StateSentence({ pipeline }: { pipeline: ReplicationStatus }) {
   const { state, lagSeconds, backlog } = pipeline
   const word = <b className="text-ink">{stateText(pipeline)}</b>
   if (waitsForEngine(pipeline)) return <>{word}.</>
@@ -161,7 +181,7 @@ function StateSentence({ pipeline }: { pipeline: PipelineStatus }) {
   return <>{word}.</>
 }
 
-function Sources({ pipeline: { definition, fromName, origins } }: { pipeline: PipelineStatus }) {
+function Sources({ pipeline: { definition, fromName, origins } }: { pipeline: ReplicationStatus }) {
   const { from } = definition
   if (typeof from === 'string') return <Place id={from}>{fromName}</Place>
   return (
@@ -176,17 +196,8 @@ function Sources({ pipeline: { definition, fromName, origins } }: { pipeline: Pi
   )
 }
 
-function Place({ id, children }: { id: string; children: ReactNode }) {
-  if (!id) return <i>not chosen</i>
-  return (
-    <Link className="underline decoration-line-2 underline-offset-2" to={`/connections/${id}`}>
-      {children}
-    </Link>
-  )
-}
-
 interface ActionsProps {
-  pipeline: PipelineStatus
+  pipeline: ReplicationStatus
   act: (action: string, body?: unknown) => Promise<void>
   tryTo: (action: string) => () => void
 }
@@ -265,7 +276,7 @@ function Actions({ pipeline, act, tryTo }: ActionsProps) {
   return (
     <>
       {stop}
-      {state !== 'Copying' && <Rewind />}
+      {state !== 'Copying' && definition.does !== 'archive' && <Rewind />}
       {state === 'Following' && (
         <Confirm
           trigger={<Button look="text">Recopy</Button>}

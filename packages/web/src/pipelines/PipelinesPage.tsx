@@ -1,6 +1,7 @@
 import type { PipelineStatus } from '@tide/core/api/pipelines'
 import { Outlet, useNavigate } from 'react-router'
 import { useLive } from '../api/live.ts'
+import { count } from '../format.ts'
 import { Ledger } from '../frame/Ledger.tsx'
 import { TextButton } from '../parts/Button.tsx'
 import { DepthStrip } from '../parts/DepthStrip.tsx'
@@ -19,7 +20,9 @@ export function PipelinesPage() {
       pipeline.toName,
       ...(pipeline.lanes.length > 0
         ? pipeline.lanes.map(({ source }) => source)
-        : pipeline.definition.tables
+        : 'tables' in pipeline.definition
+          ? pipeline.definition.tables
+          : []
       ).map(({ namespace, name }) => `${namespace}.${name}`),
     ].join(' '),
     content: <Row pipeline={pipeline} />,
@@ -40,9 +43,16 @@ export function PipelinesPage() {
   )
 }
 
+/** Of one that sends: how much of what stands in the app. */
+function sentSaid({ definition, send }: PipelineStatus): string | undefined {
+  if (definition.shape !== 'send' || typeof send?.sent !== 'number') return undefined
+  return `${count(send.sent)} ${definition.object}`
+}
+
 function Row({ pipeline }: { pipeline: PipelineStatus }) {
   const { definition, strip, state } = pipeline
-  const note = (state === 'Draft' ? undefined : pipeline.reason?.message) ?? tablesSaid(pipeline)
+  const note =
+    (state === 'Draft' ? undefined : pipeline.reason?.message) ?? sentSaid(pipeline) ?? tablesSaid(pipeline)
   return (
     <>
       <span className="flex justify-between gap-2 font-semibold">
@@ -55,7 +65,7 @@ function Row({ pipeline }: { pipeline: PipelineStatus }) {
         <StateWord pipeline={pipeline} />
         <span className="overflow-hidden text-ellipsis whitespace-nowrap">{note}</span>
       </span>
-      <DepthStrip lags={strip} label="Lag in the last hour" />
+      {definition.shape === 'replicate' && <DepthStrip lags={strip} label="Lag in the last hour" />}
     </>
   )
 }

@@ -1,6 +1,6 @@
 import type { PlanAnswer } from '@tide/core/api/plans'
 import { madeOf } from '@tide/core/plan/lane'
-import type { Definition } from '@tide/core/definition/definition'
+import type { ReplicateDefinition } from '@tide/core/definition/definition'
 import type { PlanNote } from '@tide/core/plan/note'
 import { datasetId, printName, type DatasetName } from '@tide/core/records/dataset'
 import { printCondition } from '@tide/core/scope/condition'
@@ -17,7 +17,7 @@ import { Sentence, Statements } from './PlanSentence.tsx'
 
 interface PlanMarginProps {
   plan: PlanAnswer | undefined
-  does: Definition['does']
+  does: ReplicateDefinition['does']
   error: unknown
   fromName: string
   toName: string
@@ -94,8 +94,15 @@ export function PlanMargin(props: PlanMarginProps) {
             </details>
           </Sentence>
           <Origins lanes={lanes} />
-          <Shaping lanes={tables} />
-          {does === undefined || does === 'copy' ? (
+          <Shaping lanes={tables} archives={does === 'archive'} />
+          {does === 'archive' ? (
+            <Sentence
+              title={`Archives at most ${lanes.every(lane => lane.rowsExact) ? '' : 'about '}${plural(plan.rows, 'row')}, ${bytes(plan.bytes)}`}
+            >
+              Slice by slice: read, written, read back and held against what was read, then deleted at{' '}
+              {fromName}. A rehearsal with all rows counts those in scope.
+            </Sentence>
+          ) : does === undefined || does === 'copy' ? (
             <Sentence
               title={`Copies ${lanes.some(lane => lane.scope !== null) ? 'at most ' : ''}${lanes.every(lane => lane.rowsExact) ? '' : 'about '}${plural(plan.rows, 'row')}, ${bytes(plan.bytes)}`}
             >
@@ -206,7 +213,7 @@ function Origins({ lanes }: { lanes: PlanAnswer['lanes'] }) {
 }
 
 /** What becomes of columns and rows by rules; nothing where there are none. */
-function Shaping({ lanes }: { lanes: PlanAnswer['lanes'] }) {
+function Shaping({ lanes, archives }: { lanes: PlanAnswer['lanes']; archives: boolean }) {
   const masked = lanes.flatMap(({ writes }) => writes.filter(({ value }) => value.from === 'masked'))
   const added = lanes.flatMap(({ writes }) =>
     writes.filter(column => madeOf(column) === undefined && column.value.from !== 'origin'),
@@ -228,7 +235,7 @@ function Shaping({ lanes }: { lanes: PlanAnswer['lanes'] }) {
   return (
     <Sentence title={title[0]!.toUpperCase() + title.slice(1)}>
       {masked.length > 0 && 'What is masked never reaches the target as it is. '}
-      {scoped.length > 0 && 'Rows that leave a scope go, rows that enter one come whole.'}
+      {scoped.length > 0 && !archives && 'Rows that leave a scope go, rows that enter one come whole.'}
       <details>
         <summary className="text-link">See which</summary>
         <ul className="font-mono text-[11px] text-ink">

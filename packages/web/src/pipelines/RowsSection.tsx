@@ -1,4 +1,4 @@
-import type { PipelineStatus } from '@tide/core/api/pipelines'
+import type { ReplicationStatus } from '@tide/core/api/pipelines'
 import type { RowPair } from '@tide/core/api/rows'
 import { useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
@@ -9,13 +9,15 @@ import { SelectField, TextField } from '../parts/Field.tsx'
 import { ErrorNotice } from '../parts/Notice.tsx'
 import { laneTitle } from './laneTitle.ts'
 import { RowSides } from './RowSides.tsx'
+import { isArchive } from '../parts/StateWord.tsx'
+import { Together } from './Together.tsx'
 import { Trail } from './Trail.tsx'
 
 const LOOK_EVERY_MS = 1_000
 
 /** One record on both sides, looked at every second: a change at the source can be seen arriving. */
 export function RowsSection() {
-  const pipeline = useOutletContext<PipelineStatus>()
+  const pipeline = useOutletContext<ReplicationStatus>()
   const { id, lanes, origins, toName } = pipeline
   const [lane, setLane] = useState(0)
   const origin = origins.find(({ tag }) => tag === lanes[lane]?.origin)
@@ -38,6 +40,7 @@ export function RowsSection() {
     refetchInterval: LOOK_EVERY_MS,
     gcTime: 0,
   })
+  if (isArchive(pipeline) && lanes.length > 0) return <Together pipeline={pipeline} />
   if (lanes.length === 0)
     return (
       <p className="py-6 text-ink-2">

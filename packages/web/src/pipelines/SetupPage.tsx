@@ -1,13 +1,13 @@
 import type { ConnectionInfo, ConnectorInfo } from '@tide/core/api/connections'
-import type { PipelineStatus } from '@tide/core/api/pipelines'
+import type { ReplicationStatus } from '@tide/core/api/pipelines'
 import { withChosen } from '@tide/core/definition/choose'
 import { originsOf } from '@tide/core/definition/origins'
 import type { PlanAnswer } from '@tide/core/api/plans'
 import { planMarkdown } from '@tide/core/plan/markdown'
 import type { PlanNote } from '@tide/core/plan/note'
-import { isChangeable, type Definition } from '@tide/core/definition/definition'
+import { isChangeable, type Definition, type ReplicateDefinition } from '@tide/core/definition/definition'
 import { datasetId } from '@tide/core/records/dataset'
-import { useState } from 'react'
+import { useState, type ReactNode } from 'react'
 import { useNavigate, useParams, useSearchParams } from 'react-router'
 import { api } from '../api/client.ts'
 import { save } from '../api/save.ts'
@@ -16,7 +16,10 @@ import { refreshConnections, useConnections, useConnectors, useVersions } from '
 import { useWhere } from '../frame/crumbs.ts'
 import { plural } from '../format.ts'
 import { TextButton } from '../parts/Button.tsx'
+import { Choice } from '../parts/Choice.tsx'
 import { ErrorNotice } from '../parts/Notice.tsx'
+import { EMPTY_SEND, SendSetup } from '../sending/setup/SendSetup.tsx'
+import type { SendingStatus } from '../sending/status.ts'
 import { PlanMargin } from './PlanMargin.tsx'
 import { ColumnsSection } from './setup/ColumnsSection.tsx'
 import { decisions } from './setup/decisions.ts'
@@ -32,7 +35,7 @@ import { useChosen } from './setup/useChosen.ts'
 import { useKept } from './setup/useKept.ts'
 import { usePlan } from './usePlan.ts'
 
-const EMPTY: Definition = {
+const EMPTY: ReplicateDefinition = {
   version: 2,
   shape: 'replicate',
   name: '',
@@ -58,20 +61,50 @@ export function SetupPage() {
   const back = versions?.find(version => version.number === Number(number))?.definition
   if (number !== null && !back)
     return <p className="p-8 text-ink-2">There is no version {number} of this pipeline.</p>
-  const begin = back ?? pipeline?.definition ?? { ...EMPTY, from: search.get('from') ?? '' }
-  return <Setup begin={begin} present={pipeline} connections={connections} connectors={connectors} />
+  const empty = search.get('shape') === 'send' ? EMPTY_SEND : EMPTY
+  const begin = back ?? pipeline?.definition ?? { ...empty, from: search.get('from') ?? '' }
+  const shapes = pipeline ? null : <Shapes chosen={begin.shape} />
+  const sides = { connections, connectors, shapes }
+  if (begin.shape === 'send')
+    return <SendSetup key="send" begin={begin} present={pipeline as SendingStatus | undefined} {...sides} />
+  return (
+    <Setup key="replicate" begin={begin} present={pipeline as ReplicationStatus | undefined} {...sides} />
+  )
+}
+
+/** Before anything is said, what kind of pipeline it is to be. */
+function Shapes({ chosen }: { chosen: Definition['shape'] }) {
+  const [search, setSearch] = useSearchParams()
+  const from = search.get('from')
+  return (
+    <div className="mb-2 flex items-baseline gap-4">
+      <span className="text-[13px] text-ink-2">It is to</span>
+      <Choice
+        label="What the pipeline is to do"
+        options={['keep tables in sync', 'send records into an app']}
+        chosen={chosen === 'send' ? 1 : 0}
+        choose={i =>
+          setSearch(
+            { ...(from === null ? {} : { from }), ...(i === 1 ? { shape: 'send' } : {}) },
+            { replace: true },
+          )
+        }
+      />
+    </div>
+  )
 }
 
 type SectionName = Exclude<PlanNote['section'], 'name'> | 'file'
 
 interface SetupProps {
-  begin: Definition
-  present: PipelineStatus | undefined
+  begin: ReplicateDefinition
+  present: ReplicationStatus | undefined
   connections: ConnectionInfo[]
   connectors: ConnectorInfo[]
+  shapes: ReactNode
 }
 
-function Setup({ begin, present, connections, connectors }: SetupProps) {
+function Setup({ begin, present, connections, connectors, shapes }: SetupProps) {
   const navigate = useNavigate()
   const [definition, setDefinition] = useState(begin)
   const [named, setNamed] = useState(begin.name !== '')
@@ -96,7 +129,7 @@ function Setup({ begin, present, connections, connectors }: SetupProps) {
     { title: present ? `Setup of ${definition.name}` : 'New pipeline' },
   )
 
-  const change = (part: Partial<Definition>) => {
+  const change = (part: Partial<ReplicateDefinition>) => {
     const next = { ...definition, ...part }
     const nameOf = (id: string) => connections.find(connection => connection.id === id)?.name
     const nextFrom = originsOf(next).map(({ connection }) => nameOf(connection))
@@ -113,7 +146,7 @@ function Setup({ begin, present, connections, connectors }: SetupProps) {
     const [deed, body] = runs
       ? ['change', { definition, plan: plan.data?.digest }]
       : ['start', { plan: plan.data?.digest }]
-    const started = api<PipelineStatus>('POST', `/pipelines/${saved}/${deed}`, body)
+    const started = api<ReplicationStatus>('POST', `/pipelines/${saved}/${deed}`, body)
     // What is refused may be so because the systems are not what the plan was made of.
     putPipeline(await started.catch(error => plan.refetch().then(() => Promise.reject(error))))
     await refreshConnections()
@@ -148,6 +181,7 @@ function Setup({ begin, present, connections, connectors }: SetupProps) {
               : 'Draft, kept as you type. '}
           {saved}
         </p>
+        {shapes}
         <ErrorNotice error={saveError} />
         <FromSection
           {...section('from')}
@@ -226,12 +260,18 @@ function Setup({ begin, present, connections, connectors }: SetupProps) {
 
 type Asking = Pick<StartButtonProps, 'verb' | 'confirm'>
 
-const VERBS = { both: 'Start copying', copy: 'Copy', follow: 'Start following', structure: 'Make' }
+const VERBS = {
+  both: 'Start copying',
+  copy: 'Copy',
+  follow: 'Start following',
+  structure: 'Make',
+  archive: 'Archive and delete rows of',
+}
 
 function starting(
   plan: PlanAnswer | undefined,
   toName: string,
-  does: Definition['does'] | 'both' = 'both',
+  does: ReplicateDefinition['does'] | 'both' = 'both',
 ): Asking {
   const tables = new Set(plan?.lanes.map(({ source }) => datasetId(source))).size
   const verb = tables === 0 ? VERBS[does] : `${VERBS[does]} ${plural(tables, 'table')}`

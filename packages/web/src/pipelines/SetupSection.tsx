@@ -1,4 +1,4 @@
-import type { PipelineStatus } from '@tide/core/api/pipelines'
+import type { ReplicationStatus } from '@tide/core/api/pipelines'
 import { canonicalJson } from '@tide/core/definition/canonical-json'
 import { isChangeable } from '@tide/core/definition/definition'
 import { printName } from '@tide/core/records/dataset'
@@ -18,7 +18,7 @@ import { tablesSaid } from './tablesSaid.ts'
 
 /** What a pipeline is set up to do, for reading. */
 export function SetupSection() {
-  const pipeline = useOutletContext<PipelineStatus>()
+  const pipeline = useOutletContext<ReplicationStatus>()
   const { id, definition, state, fromName, toName, lanes, startedAt } = pipeline
   return (
     <div className="max-w-3xl">
@@ -33,6 +33,12 @@ export function SetupSection() {
         <dt>Tables</dt>
         <dd>
           {tablesSaid(pipeline)}
+          {(definition.bundles ?? []).map(({ name, main, with: others }) => (
+            <p key={name} className="mt-1 text-[13px] text-ink-2">
+              The bundle <b className="text-ink">{name}</b>:{' '}
+              {[main, ...others.map(({ table }) => table)].map(printName).join(', ')}
+            </p>
+          ))}
           {(definition.patterns?.length ?? 0) > 0 && (
             <ol className="mt-1 text-[13px] text-ink-2">
               {definition.patterns!.map(({ take, like }, i) => (

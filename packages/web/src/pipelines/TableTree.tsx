@@ -152,6 +152,7 @@ function SchemaLine({ schema, members, tick }: { schema: string; members: Entry[
 function whyOf({ dataset: { key, keyNote }, decision }: Entry): string {
   if (decision.by === 'pattern')
     return `${decision.takesPart ? 'in' : 'out'} by pattern ${decision.pattern + 1}`
+  if (decision.by === 'bundle') return `in ${decision.bundle}`
   if (decision.by === 'hand') return decision.takesPart ? 'ticked' : 'taken out'
   return key.length === 0 ? (keyNote ?? 'cannot be followed') : ''
 }

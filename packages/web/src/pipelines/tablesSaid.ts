@@ -1,11 +1,16 @@
 import type { PipelineStatus } from '@tide/core/api/pipelines'
+import { chosenTables } from '@tide/core/definition/choose'
 import { datasetId } from '@tide/core/records/dataset'
 import { plural } from '../format.ts'
 
 /** How many tables a pipeline has; before its start only the patterns may be known that choose them. */
-export function tablesSaid({ lanes, definition: { tables, patterns = [] } }: PipelineStatus): string {
+export function tablesSaid({ lanes, definition }: PipelineStatus): string {
+  if (definition.shape === 'send') return definition.object || 'no object yet'
+  const { patterns = [] } = definition
   if (lanes.length > 0) return plural(new Set(lanes.map(({ source }) => datasetId(source))).size, 'table')
-  const byHand = tables.length > 0 || patterns.length === 0 ? plural(tables.length, 'table') : ''
+  // Those that are named take part whether they are there or not.
+  const named = chosenTables(definition, []).length
+  const byHand = named > 0 || patterns.length === 0 ? plural(named, 'table') : ''
   const byPattern = patterns.length > 0 ? `tables by ${plural(patterns.length, 'pattern')}` : ''
   return [byHand, byPattern].filter(Boolean).join(' and ')
 }

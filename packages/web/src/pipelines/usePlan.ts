@@ -1,5 +1,5 @@
 import type { PlanAnswer } from '@tide/core/api/plans'
-import type { Definition } from '@tide/core/definition/definition'
+import type { ReplicateDefinition } from '@tide/core/definition/definition'
 import { keepPreviousData, useQuery } from '@tanstack/react-query'
 import { useRef } from 'react'
 import { api } from '../api/client.ts'
@@ -8,7 +8,7 @@ import { api } from '../api/client.ts'
  * The plan of a definition, recomputed at every edit; the former one stands until the new one is there. `begun`: its tables
  * were made not long ago, maybe after the target was last looked at.
  */
-export function usePlan(definition: Definition, pipeline: string | undefined, begun: boolean) {
+export function usePlan(definition: ReplicateDefinition, pipeline: string | undefined, begun: boolean) {
   const fresh = useRef(begun)
   const plan = useQuery({
     queryKey: ['plan', pipeline, definition],

@@ -8,11 +8,12 @@ import { usePreview } from '../connections/ConnectionSheet.tsx'
 import { count, plural } from '../format.ts'
 import { useWhere } from '../frame/crumbs.ts'
 import { Ledger } from '../frame/Ledger.tsx'
-import { Button } from '../parts/Button.tsx'
 import { SelectField } from '../parts/Field.tsx'
 import { ErrorNotice } from '../parts/Notice.tsx'
 import { Name } from '../parts/Name.tsx'
 import { ResultGrid } from '../parts/ResultGrid.tsx'
+import { SqlBox } from '../parts/SqlBox.tsx'
+import { SavedQueries } from './SavedQueries.tsx'
 import { useSearchParams } from 'react-router'
 
 /** Rows of either side by choosing a table, and SQL for the warehouse. */
@@ -31,7 +32,10 @@ export function QueryPage() {
   const catalogue = useCatalogue(connection?.id ?? '')
   const datasets = catalogue.data?.datasets ?? []
   const table = datasets.find(one => printName(one) === search.get('table'))
-  const takesSql = connection !== undefined && roles(connection.kind).includes('target')
+  const takesSql =
+    connection !== undefined &&
+    roles(connection.kind).includes('target') &&
+    bandOf(connection.kind) !== 'apps'
   const to = (dataset: Dataset) =>
     `/query?${new URLSearchParams({ connection: connection!.id, table: printName(dataset) })}`
   return (
@@ -126,41 +130,20 @@ function Sql({ connection, table }: { connection: string; table: Dataset | undef
   const grid = ran ? query.data : first.data
   return (
     <>
-      <form
-        onSubmit={event => {
-          event.preventDefault()
-          run()
-        }}
+      <SavedQueries connection={connection} sql={sql} take={setSql} />
+      <SqlBox
+        id="sql"
+        sql={sql}
+        change={setSql}
+        run={run}
+        stop={asking && (() => asking.stop.abort())}
+        verb={waits ? 'Waiting …' : query.isPending ? 'Running …' : 'Run'}
+        busy={query.isPending}
       >
-        <label htmlFor="sql" className="sr-only">
-          SQL, one reading statement
-        </label>
-        <textarea
-          id="sql"
-          value={sql}
-          rows={5}
-          spellCheck={false}
-          placeholder="SELECT …"
-          onChange={event => setSql(event.target.value)}
-          onKeyDown={event => event.key === 'Enter' && (event.ctrlKey || event.metaKey) && run()}
-          className="w-full resize-y border border-line-2 bg-paper-3 p-2 font-mono text-[12.5px] leading-snug"
-        />
-        <div className="flex items-center gap-3">
-          <Button look="filled" type="submit" disabled={sql.trim() === '' || query.isPending}>
-            {waits ? 'Waiting …' : query.isPending ? 'Running …' : 'Run'}
-          </Button>
-          {asking && (
-            <Button type="button" onClick={() => asking.stop.abort()}>
-              Stop
-            </Button>
-          )}
-          <span className="text-[12px] text-ink-2" role="status">
-            {waits
-              ? `Waits in line: ${turn.ahead === 0 ? 'it is the next' : `${plural(turn.ahead, 'query', 'queries')} before it`}.`
-              : 'Ctrl+Enter. Reading only; at most 1,000 rows, 8 MB and 20 s.'}
-          </span>
-        </div>
-      </form>
+        {waits
+          ? `Waits in line: ${turn.ahead === 0 ? 'it is the next' : `${plural(turn.ahead, 'query', 'queries')} before it`}.`
+          : 'Ctrl+Enter. Reading only; at most 1,000 rows, 8 MB and 20 s.'}
+      </SqlBox>
       <ErrorNotice error={ran ? (isAbort(query.error) ? null : query.error) : first.error} />
       {ran && isAbort(query.error) && <p className="text-ink-2">The query was stopped.</p>}
       {grid && <Result grid={grid} label="Result" />}

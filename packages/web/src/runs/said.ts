@@ -9,6 +9,8 @@ export const KINDS: Record<RunKind, string> = {
   verify: 'Verification',
   repair: 'Repair',
   rewind: 'Rewind',
+  archive: 'Archive',
+  send: 'Sending',
 }
 
 interface Moved {

@@ -2,21 +2,17 @@
 import type { NetEffect, Put } from '@tide/core/apply/net-effect'
 import type { Column } from '@tide/core/records/column'
 import { randomUUID } from 'node:crypto'
-import { createReadStream, createWriteStream } from 'node:fs'
+import { createReadStream } from 'node:fs'
 import { rm, stat } from 'node:fs/promises'
 import { join } from 'node:path'
-import { pipeline } from 'node:stream/promises'
 import type { TargetLane } from '../../contract/target.ts'
-import { turnFields } from '../../csv-fields.ts'
 import type { DuckdbConnection } from '../../duckdb/host.ts'
-import { LineMeter } from '../../duckdb/line-meter.ts'
-import { listTurn } from '../../duckdb/lists.ts'
-import { isMisfit, misfit } from '../../duckdb/misfit.ts'
-import { ident, literal, readCsv } from '../../duckdb/sql.ts'
+import { ident, literal } from '../../duckdb/sql.ts'
 import { keyParts, putParts, unsentColumns } from '../../staging.ts'
 import type { LocalFiles } from '../local-files.ts'
 import type { ObjectStore } from '../object-store.ts'
 import { dataPath } from '../paths.ts'
+import { stageCsv } from '../staged.ts'
 import { withIds } from './fields.ts'
 import { currentSchema } from './metadata.ts'
 import { FILE, selectMerged } from './select.ts'
@@ -26,8 +22,6 @@ import type { LiveFile, MergedTable } from './table.ts'
 const SMALL_BYTES = 4 * 2 ** 20
 const MOST_SMALL = 16
 const LARGEST_FILE_BYTES = 64 * 2 ** 20
-/** A row is in memory whole. */
-const LARGEST_ROW_BYTES = 120 * 2 ** 20
 
 /** A file of the table, or one that will be. */
 type WorkingFile = Pick<LiveFile, 'path' | 'rows' | 'bytes'>
@@ -235,45 +229,14 @@ export class WorkingTable {
     }
   }
 
-  private async stage(
+  private stage(
     name: string,
     columns: readonly Column[],
     names: readonly string[],
     csv: AsyncIterable<Uint8Array> | Iterable<Uint8Array>,
   ): Promise<{ rows: number; bytes: number }> {
-    const { connection, staging } = this.parts
-    const turns = columns.map(column => listTurn(this.lane.table, column))
-    const content = turns.some(turn => turn) ? turnFields(csv, turns) : csv
-    const file = join(staging, `${randomUUID()}.csv`)
-    const meter = new LineMeter(LARGEST_ROW_BYTES)
-    try {
-      await pipeline(async function* () {
-        // DuckDB takes a mark at the beginning of a file for none of its first value, which may begin with one.
-        yield Buffer.from('\ufeff')
-        for await (const part of content) {
-          meter.take(Buffer.from(part.buffer, part.byteOffset, part.byteLength))
-          yield part
-        }
-      }, createWriteStream(file))
-      const { bytes, longest: longestLine } = meter
-      const { read, select } = readCsv({ file, bytes, longestLine }, columns)
-      const list = select.map((expression, i) => `${expression} AS ${names[i]}`).join(', ')
-      const rows = await connection.run(`CREATE OR REPLACE TEMP TABLE ${name} AS SELECT ${list} FROM ${read}`)
-      return { rows, bytes }
-    } catch (thrown) {
-      if (!isMisfit(thrown)) throw thrown
-      const { bytes, longest: longestLine } = meter
-      throw await misfit(
-        connection,
-        this.lane,
-        columns,
-        { file, bytes, longestLine },
-        thrown,
-        this.parts.store.where,
-      )
-    } finally {
-      await rm(file, { force: true })
-    }
+    const { connection, staging, store } = this.parts
+    return stageCsv({ connection, staging, where: store.where }, this.lane, { name, columns, names }, csv)
   }
 
   private keys(prefix: string): string {

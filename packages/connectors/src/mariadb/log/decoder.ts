@@ -123,7 +123,7 @@ export class BinlogDecoder {
 
   /** Takes an event; gives back what must be done before it is taken again. */
   take(event: Buffer): UnknownTable | Replay | undefined {
-    const { type, end, size, timestamp } = readHeader(event)
+    const { type, end, size, timestamp, skips } = readHeader(event)
     if (this.passing && ![EVENT.rotate, EVENT.gtid, EVENT.xaPrepare].includes(type as 4)) return undefined
     switch (type) {
       case EVENT.rotate:
@@ -163,9 +163,12 @@ export class BinlogDecoder {
       case EVENT.writeRows2:
       case EVENT.updateRows1:
       case EVENT.updateRows2:
+        this.rows(event, type)
+        break
       case EVENT.deleteRows1:
       case EVENT.deleteRows2:
-        this.rows(event, type)
+        // Of rows that are archived, nobody who follows is told.
+        if (!skips) this.rows(event, type)
         break
       case EVENT.queryCompressed:
       default:

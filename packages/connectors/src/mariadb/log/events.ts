@@ -9,7 +9,11 @@ export interface EventHeader {
   size: number
   /** Where the event ends in its file; 0 for events that are not in it. */
   end: number
+  /** Its session had `skip_replication` set. */
+  skips: boolean
 }
+
+const SKIPS = 0x8000
 
 /** Bytes before an event's body. */
 export const HEADER = 19
@@ -41,6 +45,7 @@ export function readHeader(event: Buffer): EventHeader {
     type: event[4]!,
     size: event.readUInt32LE(9),
     end: event.readUInt32LE(13),
+    skips: (event.readUInt16LE(17) & SKIPS) !== 0,
   }
 }
 

@@ -1,6 +1,6 @@
 /** Questions of people to a MariaDB server: over a connection of their own, which can only read, and within limits. */
 import type { Grid } from '@tide/core/api/browse'
-import type { Row } from '@tide/core/records/value'
+import type { Key, Row } from '@tide/core/records/value'
 import { prefilterOf } from '@tide/core/scope/prefilter'
 import type { OrderedTable, ScannedTable } from '../../contract/records.ts'
 import { Failure } from '@tide/core/failure'
@@ -16,7 +16,7 @@ import { mariadbFailure } from '../errors.ts'
 import { canonicalRow } from '../log/view.ts'
 import { csvOf, csvRow } from '../lines.ts'
 import { onlyThese, PREFILTER } from '../prefilter.ts'
-import { canonicalColumn, ident, tableName } from '../sql.ts'
+import { canonicalColumn, ident, keyLiteral, literal, tableName } from '../sql.ts'
 import { refuseUnlessQuestion } from './allowed.ts'
 
 const STATEMENT_TIMEOUT = 1969
@@ -84,16 +84,25 @@ export async function* scan(
 /** All rows of a table in the order of their keys, as CSV, by the account that copies them. */
 export async function* ordered(
   config: MariadbConfig,
-  { dataset, columns, key, order, quoted, where, only }: OrderedTable,
+  { dataset, columns, key, order, quoted, where, only, after, upTo, most }: OrderedTable,
   limits: LinkLimits,
 ): AsyncGenerator<Uint8Array> {
-  const by = key.map((name, i) => {
+  const parts = key.map((name, i) => {
     const { type, nativeType } = columns.find(column => column.name === name)!
-    return order[i] === 'text' ? `CAST(${canonicalColumn(name, type, nativeType)} AS BINARY)` : ident(name)
+    return order[i] === 'text'
+      ? {
+          by: `CAST(${canonicalColumn(name, type, nativeType)} AS BINARY)`,
+          bound: (value: string) => `CAST(${literal(value)} AS BINARY)`,
+        }
+      : { by: ident(name), bound: (value: string) => keyLiteral(value, type, nativeType) ?? 'NULL' }
   })
+  const by = parts.map(part => part.by).join(', ')
+  const bound = (end: Key) => `(${parts.map((part, i) => part.bound(end[i]!)).join(', ')})`
+  const within = `${after ? ` AND (${by}) > ${bound(after)}` : ''}${upTo ? ` AND (${by}) <= ${bound(upTo)}` : ''}`
+  const limit = most === undefined ? '' : ` LIMIT ${most}`
   const prefilter = where && prefilterOf(where, columns, PREFILTER)
   const wanted = prefilter === undefined ? '' : ` AND ${prefilter}`
-  const sql = `SELECT ${csvRow(columns, quoted)} FROM ${tableName(dataset)} WHERE ${onlyThese(only)}${wanted} ORDER BY ${by.join(', ')}`
+  const sql = `SELECT ${csvRow(columns, quoted)} FROM ${tableName(dataset)} WHERE ${onlyThese(only)}${wanted}${within} ORDER BY ${by}${limit}`
   const { session, link, where: at, cancel } = await connected(config, limits)
   let ended = false
   try {

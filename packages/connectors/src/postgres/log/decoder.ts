@@ -6,6 +6,9 @@ import { printLsn } from '@tide/core/position/lsn'
 import { NULL, rowEnd, TEXT, UNSENT } from '@tide/core/records/tuple'
 import type { LogSink } from '../../contract/source.ts'
 
+/** A message with this prefix says that nobody who follows is told what its transaction deletes behind it. */
+export const UNHEARD = 'constant_tide.unheard'
+
 /** Microseconds between 1970 and 2000, where PostgreSQL's clock begins. */
 export const EPOCH_2000 = 946_684_800_000_000
 
@@ -32,6 +35,8 @@ export class PgoutputDecoder {
   private readonly typeOf: TypeOf
   /** By column: not part of the replica identity, so that an old key has nothing to say of it. */
   private readonly outsideIdentity = new Map<number, boolean[]>()
+  /** What the present transaction deletes is not told. */
+  private unheard = false
 
   constructor(sink: LogSink, typeOf: TypeOf) {
     this.sink = sink
@@ -46,8 +51,12 @@ export class PgoutputDecoder {
       case 0x55: // Update
         return this.update(message)
       case 0x44: // Delete
-        return this.remove(message)
+        return this.unheard ? undefined : this.remove(message)
+      case 0x4d: // Message
+        this.unheard ||= message.toString('utf8', 10, message.indexOf(0, 10)) === UNHEARD
+        return undefined
       case 0x42: // Begin
+        this.unheard = false
         this.sink.begin(lsnAt(message, 1), timeAt(message, 9), String(message.readUInt32BE(17)))
         return undefined
       case 0x43: // Commit
@@ -58,7 +67,7 @@ export class PgoutputDecoder {
       case 0x54: // Truncate
         for (let i = 0; i < message.readInt32BE(1); i++) this.sink.truncate(message.readUInt32BE(6 + i * 4))
     }
-    return undefined // Type, Origin and Message tell nothing that we need
+    return undefined // Type and Origin tell nothing that we need
   }
 
   private relation(relation: SentRelation): SentRelation | undefined {

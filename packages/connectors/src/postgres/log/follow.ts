@@ -146,7 +146,11 @@ class Stream {
   /** Starts streaming; a slot that its last reader has not let go of yet is tried again. */
   private async start(from: string): Promise<void> {
     const name = slotName(this.reader)
-    const statement = `START_REPLICATION SLOT "${name}" LOGICAL ${from} (proto_version '1', publication_names ${literal(`"${name}"`)})`
+    const { rows } = await this.pool.query(
+      `SELECT current_setting('server_version_num')::int >= 140000 AS messages`,
+    )
+    const messages = rows[0].messages === 't' ? `, messages 'true'` : ''
+    const statement = `START_REPLICATION SLOT "${name}" LOGICAL ${from} (proto_version '1', publication_names ${literal(`"${name}"`)}${messages})`
     for (let tries = 0; ; tries++) {
       try {
         await new Promise<void>((resolve, reject) => {

@@ -1,6 +1,6 @@
 /** Questions of people to a PostgreSQL server: over a connection of their own, which can only read, and within limits. */
 import type { Grid } from '@tide/core/api/browse'
-import type { Row } from '@tide/core/records/value'
+import type { Key, Row } from '@tide/core/records/value'
 import type { OrderedTable, ScannedTable } from '../../contract/records.ts'
 import { Failure } from '@tide/core/failure'
 import pg, { type FieldDef, type QueryConfig } from 'pg'
@@ -18,7 +18,7 @@ import type { PostgresConfig } from '../config.ts'
 import { postgresFailure } from '../errors.ts'
 import { clientConfig } from '../pool.ts'
 import { questionIn } from './allowed.ts'
-import { ident } from '../text.ts'
+import { ident, literal } from '../text.ts'
 import { parse } from './parse.ts'
 
 const QUERY_CANCELED = '57014'
@@ -97,14 +97,23 @@ export async function* scan(
 /** All rows of a table in the order of their keys, as CSV, by the account that copies them. */
 export async function* ordered(
   config: PostgresConfig,
-  { dataset, columns, key, order, quoted, where, only }: OrderedTable,
+  { dataset, columns, key, order, quoted, where, only, after, upTo, most }: OrderedTable,
   isPartitioned: boolean,
   limits: LinkLimits,
 ): AsyncGenerator<Uint8Array> {
   const list = columns.map(({ name }, i) => `t.${ident(name)} AS c${i}`).join(', ')
-  const by = key.map((name, i) => `t.${ident(name)}${order[i] === 'text' ? '::text COLLATE "C"' : ''}`)
+  const parts = key.map((name, i) => {
+    const { nativeType } = columns.find(column => column.name === name)!
+    // The order of these is that of their text, and an index has it.
+    const isText = order[i] === 'text' && nativeType !== 'uuid'
+    return { by: `t.${ident(name)}${isText ? '::text COLLATE "C"' : ''}`, as: isText ? 'text' : nativeType }
+  })
+  const by = parts.map(part => part.by).join(', ')
+  const bound = (end: Key) => `(${parts.map(({ as }, i) => `${literal(end[i]!)}::${as}`).join(', ')})`
+  const within = `${after ? ` AND (${by}) > ${bound(after)}` : ''}${upTo ? ` AND (${by}) <= ${bound(upTo)}` : ''}`
+  const limit = most === undefined ? '' : ` LIMIT ${most}`
   const from = `${isPartitioned ? '' : 'ONLY '}${tableName(dataset)} t`
-  const rows = `SELECT ${list} FROM ${from} WHERE ${onlyThese(only)}${prefiltered(where, columns, ' AND ')} ORDER BY ${by.join(', ')}`
+  const rows = `SELECT ${list} FROM ${from} WHERE ${onlyThese(only)}${prefiltered(where, columns, ' AND ')}${within} ORDER BY ${by}${limit}`
   const inQuotes = columns.flatMap((_, i) => (quoted[i] ? [`c${i}`] : [])).join(', ')
   const force = inQuotes === '' ? '' : `, FORCE_QUOTE (${inQuotes})`
   const { client, link, where: at } = await connected(config, limits)

@@ -7,9 +7,9 @@ import {
 } from '@tide/core/checkpoint/checkpoint'
 import { Failure } from '@tide/core/failure'
 import type { OperationCounts } from '@tide/core/apply/net-effect'
-import type { Definition } from '@tide/core/definition/definition'
+import type { ReplicateDefinition } from '@tide/core/definition/definition'
 import type { Lane } from '@tide/core/plan/lane'
-import type { PendingChange, PipelineRecord } from '@tide/core/definition/pipeline'
+import type { PendingChange, ReplicationRecord } from '@tide/core/definition/pipeline'
 import { Turns } from '@tide/core/pace/turns'
 import { comparePositions } from '@tide/core/position/order'
 import type { Position } from '@tide/core/position/position'
@@ -84,7 +84,7 @@ const NOTHING_YET: LaneProgress = {
 
 const FROM_NOW_ON: LaneProgress = { ...NOTHING_YET, copied: true, partial: true }
 
-function beginning({ there }: Lane, does: Definition['does']): LaneProgress {
+function beginning({ there }: Lane, does: ReplicateDefinition['does']): LaneProgress {
   return does === 'follow' || there === 'are the copy' ? FROM_NOW_ON : NOTHING_YET
 }
 
@@ -93,7 +93,7 @@ export function firstCheckpoint(
   pipeline: string,
   epoch: number,
   position: Position,
-  { lanes, plan, does }: Pick<PipelineRecord, 'lanes' | 'plan'> & Pick<Definition, 'does'>,
+  { lanes, plan, does }: Pick<ReplicationRecord, 'lanes' | 'plan'> & Pick<ReplicateDefinition, 'does'>,
   now: number,
 ): Checkpoint {
   const completeUpTo = new Date(now).toISOString()
@@ -145,7 +145,11 @@ export function uncopied(stream: Stream, indexes: readonly number[]): Stream {
  */
 export function changed(
   stream: Stream,
-  { lanes: planned, plan, does }: Pick<PipelineRecord, 'lanes' | 'plan'> & Pick<Definition, 'does'>,
+  {
+    lanes: planned,
+    plan,
+    does,
+  }: Pick<ReplicationRecord, 'lanes' | 'plan'> & Pick<ReplicateDefinition, 'does'>,
   lanes: PendingChange['lanes'],
   position: Position | undefined,
 ): Stream {

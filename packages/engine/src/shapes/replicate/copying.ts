@@ -1,20 +1,20 @@
 /** Copies lanes of an open pipeline, with what is told of that: rates, runs, log. */
 import { printName } from '@tide/core/records/dataset'
 import type { JournaledSource } from '../../journal/source.ts'
-import type { Run } from '../shape.ts'
+import type { ReplicationRun } from '../shape.ts'
 import { copyLanes, type RangeTold } from './copy.ts'
 import { copyRate, type Known } from './known.ts'
 import type { WorkingLane } from './lanes.ts'
 import type { OpenPipeline } from './open.ts'
 
 export class Copying {
-  private readonly run: Run
+  private readonly run: ReplicationRun
   private readonly known: Known
   private readonly open: OpenPipeline
   /** Lanes of which some row did not fit when they were copied. */
   private readonly careful = new Set<number>()
 
-  constructor(run: Run, known: Known, open: OpenPipeline) {
+  constructor(run: ReplicationRun, known: Known, open: OpenPipeline) {
     this.run = run
     this.known = known
     this.open = open

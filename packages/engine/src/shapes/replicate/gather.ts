@@ -1,6 +1,6 @@
 /** Gathers a pipeline's changes in batches: says when there is enough to land, and reads ahead while a batch lands. */
 import type { Gathering } from '@tide/connectors/contract/target'
-import type { Definition } from '@tide/core/definition/definition'
+import type { ReplicateDefinition } from '@tide/core/definition/definition'
 import type { Position } from '@tide/core/position/position'
 import type { ChangeBatch, SourceHead } from '../../journal/batch.ts'
 import type { JournaledSource } from '../../journal/source.ts'
@@ -11,7 +11,7 @@ import { followedTables, type FollowedLane } from './lanes.ts'
 const EVENTS_AT_ONCE = 60_000
 
 /** As the target takes changes best, but for what was said. */
-export function gatheringOf(target: Gathering, speed: Definition['speed']): Gathering {
+export function gatheringOf(target: Gathering, speed: ReplicateDefinition['speed']): Gathering {
   if (!speed) return target
   const { changes, waits } = speed
   return {

@@ -31,5 +31,8 @@ export function laneStatus(
     differs: progress?.differs ?? 0,
     leftOut: progress?.leftOut?.changes ?? 0,
     lastChange: progress?.lastChange ?? null,
+    ...(progress?.archive
+      ? { archive: { deleted: progress.archive.deleted, kept: progress.archive.kept } }
+      : {}),
   }
 }

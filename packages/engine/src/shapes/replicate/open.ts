@@ -2,7 +2,7 @@ import type { Session } from '@tide/connectors/contract/session'
 import type { Gathering } from '@tide/connectors/contract/target'
 import type { JournaledSource } from '../../journal/source.ts'
 import type { Meter } from '../../meter.ts'
-import type { Run } from '../shape.ts'
+import type { ReplicationRun } from '../shape.ts'
 import type { SharedCheckpoint } from './checkpoint.ts'
 import type { LandingParts } from './landing-parts.ts'
 import type { WorkingLane } from './lanes.ts'
@@ -21,8 +21,8 @@ export interface OpenPipeline extends LandingParts {
   meter: Meter
   /** A checkpoint in which only time has gone on is written so often. */
   quietMs: number
-  detail: Run['detail']
-  runs: Run['runs']
+  detail: ReplicationRun['detail']
+  runs: ReplicationRun['runs']
   /** What has come is not to wait for more. */
   lands: { now: boolean }
 }

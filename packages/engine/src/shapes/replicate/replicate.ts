@@ -2,8 +2,8 @@
 import type { PipelineStatus, ReplicateStatus } from '@tide/core/api/pipelines'
 import { DeletionGuard, GUARDED_PERCENT } from '@tide/core/apply/deletion-guard'
 import { sourceOf } from '@tide/core/definition/pipeline'
-import { Failure } from '@tide/core/failure'
-import type { OpenRun, Run, ShapeRun } from '../shape.ts'
+import type { OpenRun, ReplicationRun, ShapeRun } from '../shape.ts'
+import { takeOver, targetOf } from '../target.ts'
 import type { Known } from './known.ts'
 import { workingLane } from './lanes.ts'
 import { laneStatus } from './lane-status.ts'
@@ -12,10 +12,10 @@ import { keyedHash } from '../../keyed-hash.ts'
 import { logOf } from '../../journal/source.ts'
 
 export class Replicate implements ShapeRun {
-  private readonly run: Run
+  private readonly run: ReplicationRun
   private readonly known: Known
 
-  constructor(run: Run) {
+  constructor(run: ReplicationRun) {
     this.run = run
     const { lanes: planned, origin } = run.record
     const shaping = { origin, hash: keyedHash(run.parts.maskKey) }
@@ -58,7 +58,7 @@ export class Replicate implements ShapeRun {
 
   async open(epoch: number): Promise<OpenRun> {
     const { record, parts } = this.run
-    const { id, definition } = record
+    const { definition } = record
     const connection = sourceOf(record)
     const closing: (() => Promise<void>)[] = []
     const close = async () => {
@@ -74,22 +74,8 @@ export class Replicate implements ShapeRun {
       const source = parts.journals.sourceOf(connection, logOf(from.log))
       closing.push(() => source.close())
       const to = await open(definition.to)
-      const { target } = to
-      if (!target) {
-        throw new Failure(
-          'structural',
-          'The target’s connection cannot be written to.',
-          'Choose another in the setup.',
-        )
-      }
-      const found = await target.takeCheckpoint(id, epoch, record.freshFrom)
-      if (found && found.epoch > epoch) {
-        throw new Failure(
-          'structural',
-          'The target’s checkpoint was written by a later engine.',
-          'Continue where that engine runs.',
-        )
-      }
+      const target = targetOf(to)
+      const found = await takeOver(target, record, epoch)
       return new OpenReplication(this.run, this.known, { from, to, source, target, found, epoch, close })
     } catch (thrown) {
       await close()

@@ -7,7 +7,7 @@ import { Failure, messageOf } from '@tide/core/failure'
 import { placeAsked } from '@tide/core/position/find'
 import { printName } from '@tide/core/records/dataset'
 import type { JournaledSource } from '../../journal/source.ts'
-import type { OpenRun, Run } from '../shape.ts'
+import type { OpenRun, ReplicationRun } from '../shape.ts'
 import {
   changed,
   detachedLanes,
@@ -52,7 +52,7 @@ export interface Sides {
 
 /** A replication that is open: copies what is not copied, then follows. */
 export class OpenReplication implements OpenRun {
-  private readonly run: Run
+  private readonly run: ReplicationRun
   private readonly known: Known
   private readonly sides: Sides
   private opened: OpenPipeline | undefined
@@ -61,7 +61,7 @@ export class OpenReplication implements OpenRun {
   private over = false
   private copying: Copying | undefined
 
-  constructor(run: Run, known: Known, sides: Sides) {
+  constructor(run: ReplicationRun, known: Known, sides: Sides) {
     this.run = run
     this.known = known
     this.sides = sides
@@ -133,6 +133,8 @@ export class OpenReplication implements OpenRun {
       case 'let rows go':
         this.open.guard.allow()
         return 'What comes next may delete as much as it does.'
+      case 'send':
+        throw new Error('a replication sends nothing into apps')
       case 'land now':
         this.open.lands.now = true
         return 'What has come lands now.'

@@ -1,4 +1,4 @@
-import type { PipelineStatus } from '@tide/core/api/pipelines'
+import type { ReplicationStatus } from '@tide/core/api/pipelines'
 import { agrees } from '@tide/core/definition/verification'
 import { useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
@@ -15,7 +15,7 @@ import { VerifyDialog } from './VerifyDialog.tsx'
 
 /** Whether both sides agree: what was found last of each lane, row by row where they do not. */
 export function AgreementSection() {
-  const pipeline = useOutletContext<PipelineStatus>()
+  const pipeline = useOutletContext<ReplicationStatus>()
   const { id, lanes, state, definition } = pipeline
   const verifications = useVerifications(id)
   const queries = useQueryClient()
@@ -25,7 +25,10 @@ export function AgreementSection() {
   const going = all.filter(isGoing)
   const results = lanes.map((_, lane) => newestOf(all, lane))
   const shown = chosen === undefined ? undefined : results[chosen]?.newest
-  const runs = (state === 'Following' || state === 'Copying') && definition.does !== 'structure'
+  const runs =
+    (state === 'Following' || state === 'Copying') &&
+    definition.does !== 'structure' &&
+    definition.does !== 'archive'
   const end = async () => {
     setError(undefined)
     for (const one of going) await api('POST', `/pipelines/${id}/verifications/${one.id}/end`)

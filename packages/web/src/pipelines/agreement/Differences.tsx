@@ -1,5 +1,5 @@
 import type { ErrandOutcome } from '@tide/core/api/errand'
-import type { PipelineStatus } from '@tide/core/api/pipelines'
+import type { ReplicationStatus } from '@tide/core/api/pipelines'
 import type { DifferenceAnswer } from '@tide/core/api/verification'
 import type { DifferenceKind } from '@tide/core/definition/verification'
 import { useInfiniteQuery, useQueryClient } from '@tanstack/react-query'
@@ -18,7 +18,7 @@ import type { VerifiedLane } from './useVerifications.ts'
 const PAGE = 200
 
 /** Rows of a lane of which the sides do not agree: looked at one by one, and repaired. */
-export function Differences({ pipeline, of }: { pipeline: PipelineStatus; of: VerifiedLane }) {
+export function Differences({ pipeline, of }: { pipeline: ReplicationStatus; of: VerifiedLane }) {
   const { id, toName } = pipeline
   const lane = pipeline.lanes[of.lane]!
   const origin = pipeline.origins.find(({ tag }) => tag === lane.origin)

@@ -1,4 +1,4 @@
-import type { LaneStatus, PipelineStatus } from '@tide/core/api/pipelines'
+import type { LaneStatus, ReplicationStatus } from '@tide/core/api/pipelines'
 import { agrees, differing } from '@tide/core/definition/verification'
 import { useLive } from '../../api/live.ts'
 import { ago, count, moment } from '../../format.ts'
@@ -12,7 +12,7 @@ import { isOver, type newestOf } from './useVerifications.ts'
 import { VerifyDialog } from './VerifyDialog.tsx'
 
 interface LaneResultsProps {
-  pipeline: PipelineStatus
+  pipeline: ReplicationStatus
   /** By lane. */
   results: ReturnType<typeof newestOf>[]
   chosen: number | undefined

@@ -1,4 +1,4 @@
-import type { PipelineStatus } from '@tide/core/api/pipelines'
+import type { ReplicationStatus } from '@tide/core/api/pipelines'
 import type { VerificationLevel } from '@tide/core/definition/verification'
 import { useQueryClient } from '@tanstack/react-query'
 import { useState, type ReactNode } from 'react'
@@ -9,7 +9,7 @@ import { InlineField } from '../../parts/Field.tsx'
 import { laneTitle } from '../laneTitle.ts'
 
 interface VerifyDialogProps {
-  pipeline: PipelineStatus
+  pipeline: ReplicationStatus
   /** None: all. */
   lanes: number[]
   trigger: ReactNode

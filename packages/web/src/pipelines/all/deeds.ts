@@ -28,6 +28,7 @@ const can = (said: string): Foreseen => ({ can: true, said })
 const cannot = (said: string): Foreseen => ({ can: false, said })
 const runs = ({ state, wanted }: PipelineStatus) =>
   wanted !== 'stop' && (state === 'Following' || state === 'Copying')
+const sendsOrWaits = ({ state }: PipelineStatus) => state === 'Waiting' || state === 'Sending'
 const isNow = ({ state }: PipelineStatus) => `is ${state.toLowerCase()}`
 
 /** Rows at the target, where each count is known. */
@@ -47,6 +48,7 @@ async function planned(pipeline: PipelineStatus): Promise<Foreseen> {
   const { definition, state, reason, id } = pipeline
   const startable = isChangeable(state) && (state !== 'Stopped' || reason?.kind === 'person')
   if (!startable) return cannot(isNow(pipeline))
+  if (definition.shape === 'send') return can('waits for runs, and sends nothing before')
   let plan: PlanAnswer
   try {
     plan = await api<PlanAnswer>('POST', '/plan', { pipeline: id, definition, fresh: true })
@@ -65,9 +67,11 @@ export const DEEDS: Deed[] = [
     verb: 'Pause',
     danger: false,
     foresee: one =>
-      runs(one)
-        ? can(`stands still; ${count(one.committedPerMinute)} changes a minute wait in its journal`)
-        : cannot(isNow(one)),
+      one.wanted !== 'stop' && sendsOrWaits(one)
+        ? can('begins no run')
+        : runs(one)
+          ? can(`stands still; ${count(one.committedPerMinute)} changes a minute wait in its journal`)
+          : cannot(isNow(one)),
     act: one => post(one, 'pause'),
   },
   {
@@ -88,7 +92,7 @@ export const DEEDS: Deed[] = [
     verb: 'Start',
     danger: true,
     foresee: planned,
-    act: (one, { plan }) => post(one, 'start', { plan: plan!.digest }),
+    act: (one, { plan }) => post(one, 'start', plan ? { plan: plan.digest } : {}),
   },
   {
     verb: 'Verify',
@@ -110,9 +114,13 @@ export const DEEDS: Deed[] = [
     verb: 'Stop',
     danger: true,
     foresee: one =>
-      runs(one) || (one.state === 'Paused' && one.wanted !== 'stop')
-        ? can(`the capture of ${tablesSaid(one)} goes; to start again, all is copied anew`)
-        : cannot(isNow(one)),
+      one.definition.shape === 'send' &&
+      one.wanted !== 'stop' &&
+      (sendsOrWaits(one) || one.state === 'Paused')
+        ? can('begins no run any more; what was sent stays, and is remembered')
+        : runs(one) || (one.state === 'Paused' && one.wanted !== 'stop')
+          ? can(`the capture of ${tablesSaid(one)} goes; to start again, all is copied anew`)
+          : cannot(isNow(one)),
     act: one => post(one, 'stop'),
   },
 ]

@@ -1,9 +1,9 @@
-import type { PipelineStatus } from '@tide/core/api/pipelines'
+import type { ReplicationStatus } from '@tide/core/api/pipelines'
 import { count, duration } from '../../format.ts'
 import { Figure } from '../../parts/Figure.tsx'
 import { copySecondsLeft, copyShare } from '../../parts/StateWord.tsx'
 
-export function CopyFigures({ pipeline }: { pipeline: PipelineStatus }) {
+export function CopyFigures({ pipeline }: { pipeline: ReplicationStatus }) {
   const { lanes, state } = pipeline
   const rows = lanes.reduce((sum, lane) => sum + lane.copiedRows, 0)
   const rate = lanes.reduce((sum, lane) => sum + lane.rowsPerSecond, 0)

@@ -1,9 +1,9 @@
-import type { PipelineStatus } from '@tide/core/api/pipelines'
+import type { ReplicationStatus } from '@tide/core/api/pipelines'
 import { clock, count, duration, moment, plural } from '../../format.ts'
 import { Copyable } from '../../parts/Copyable.tsx'
 import { Figure } from '../../parts/Figure.tsx'
 
-export function FollowFigures({ pipeline }: { pipeline: PipelineStatus }) {
+export function FollowFigures({ pipeline }: { pipeline: ReplicationStatus }) {
   const {
     lagSeconds,
     backlog,

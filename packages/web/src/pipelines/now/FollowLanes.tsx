@@ -1,4 +1,4 @@
-import type { LaneStatus, PipelineStatus } from '@tide/core/api/pipelines'
+import type { LaneStatus, ReplicationStatus } from '@tide/core/api/pipelines'
 import type { LaneMoved } from '@tide/core/pace/lane-reading'
 import { useState } from 'react'
 import { printName } from '@tide/core/records/dataset'
@@ -14,7 +14,7 @@ import { RecopyLane } from './RecopyLane.tsx'
 import { laneTitle } from '../laneTitle.ts'
 
 /** `seconds`: the span that is shown above. */
-export function FollowLanes({ pipeline, seconds }: { pipeline: PipelineStatus; seconds: number }) {
+export function FollowLanes({ pipeline, seconds }: { pipeline: ReplicationStatus; seconds: number }) {
   const { lanes } = pipeline
   const now = useLive(live => live.now)
   const [ofSpan, setOfSpan] = useState(true)

@@ -1,4 +1,4 @@
-import type { PipelineStatus } from '@tide/core/api/pipelines'
+import type { ReplicationStatus } from '@tide/core/api/pipelines'
 import { useMutation } from '@tanstack/react-query'
 import { gathersSeconds } from '@tide/core/definition/files'
 import { api } from '../../api/client.ts'
@@ -8,9 +8,9 @@ import { TextButton } from '../../parts/Button.tsx'
 import { ErrorNotice } from '../../parts/Notice.tsx'
 
 /** Where changes wait for others, whoever needs them sooner has them land. */
-export function LandNow({ pipeline: { id, definition, backlog } }: { pipeline: PipelineStatus }) {
+export function LandNow({ pipeline: { id, definition, backlog } }: { pipeline: ReplicationStatus }) {
   const landing = useMutation({
-    mutationFn: () => api<PipelineStatus>('POST', `/pipelines/${id}/land-now`),
+    mutationFn: () => api<ReplicationStatus>('POST', `/pipelines/${id}/land-now`),
     onSuccess: putPipeline,
   })
   const waits = gathersSeconds(definition)

@@ -1,4 +1,4 @@
-import type { OriginStatus, PipelineStatus } from '@tide/core/api/pipelines'
+import type { OriginStatus, ReplicationStatus } from '@tide/core/api/pipelines'
 import { useState } from 'react'
 import { Link } from 'react-router'
 import { api } from '../../api/client.ts'
@@ -10,12 +10,12 @@ import { Confirm } from '../../parts/Dialog.tsx'
 import { ErrorNotice } from '../../parts/Notice.tsx'
 
 /** Each origin by itself: how it stands, and what can be done to it while the others go on. */
-export function Origins({ pipeline }: { pipeline: PipelineStatus }) {
+export function Origins({ pipeline }: { pipeline: ReplicationStatus }) {
   const [error, setError] = useState<unknown>()
   const act = async ({ id }: OriginStatus, deed: string, body?: unknown) => {
     setError(undefined)
     await api('POST', `/pipelines/${id}/${deed}`, body)
-    putPipeline(await api<PipelineStatus>('GET', `/pipelines/${pipeline.id}`))
+    putPipeline(await api<ReplicationStatus>('GET', `/pipelines/${pipeline.id}`))
   }
   const tryTo = (origin: OriginStatus, deed: string) => () => void act(origin, deed).catch(setError)
   const columns: Column<OriginStatus>[] = [
@@ -94,7 +94,7 @@ function State({ origin: { state, wanted, retry, reason, waits } }: { origin: Or
 }
 
 interface DeedsProps {
-  pipeline: PipelineStatus
+  pipeline: ReplicationStatus
   origin: OriginStatus
   tryTo: (deed: string) => () => void
   act: (deed: string, body?: unknown) => Promise<void>

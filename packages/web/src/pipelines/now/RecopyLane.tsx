@@ -1,4 +1,4 @@
-import type { LaneStatus, PipelineStatus } from '@tide/core/api/pipelines'
+import type { LaneStatus, ReplicationStatus } from '@tide/core/api/pipelines'
 import { isChangeFiles } from '@tide/core/definition/files'
 import { api } from '../../api/client.ts'
 import { putPipeline } from '../../api/live.ts'
@@ -7,7 +7,7 @@ import { TextButton } from '../../parts/Button.tsx'
 import { Confirm } from '../../parts/Dialog.tsx'
 import { laneTitle } from '../laneTitle.ts'
 
-export function RecopyLane({ pipeline, lane }: { pipeline: PipelineStatus; lane: LaneStatus }) {
+export function RecopyLane({ pipeline, lane }: { pipeline: ReplicationStatus; lane: LaneStatus }) {
   const index = pipeline.lanes.indexOf(lane)
   return (
     <Confirm
@@ -20,7 +20,9 @@ export function RecopyLane({ pipeline, lane }: { pipeline: PipelineStatus; lane:
       verb={isChangeFiles(pipeline.definition) ? 'Copy it again' : 'Empty and copy it'}
       danger
       act={async () =>
-        putPipeline(await api<PipelineStatus>('POST', `/pipelines/${pipeline.id}/recopy`, { lanes: [index] }))
+        putPipeline(
+          await api<ReplicationStatus>('POST', `/pipelines/${pipeline.id}/recopy`, { lanes: [index] }),
+        )
       }
     >
       <p>

@@ -1,5 +1,5 @@
 /** Going back to another position: where to, what that would do, and then doing it. The address says that it is open. */
-import type { PipelineStatus } from '@tide/core/api/pipelines'
+import type { ReplicationStatus } from '@tide/core/api/pipelines'
 import type { PositionsAnswer, RewindForesight } from '@tide/core/api/rewind'
 import { useQuery } from '@tanstack/react-query'
 import { Dialog as Radix } from 'radix-ui'
@@ -18,7 +18,7 @@ import { REWIND } from './search.ts'
 import { usePositions } from './usePositions.ts'
 import { whereTo } from './whereTo.ts'
 
-export function RewindDialog({ pipeline }: { pipeline: PipelineStatus }) {
+export function RewindDialog({ pipeline }: { pipeline: ReplicationStatus }) {
   const [search, setSearch] = useSearchParams()
   const asked = search.get(REWIND)
   const close = () =>
@@ -45,7 +45,7 @@ export function RewindDialog({ pipeline }: { pipeline: PipelineStatus }) {
   )
 }
 
-function Form({ pipeline, text, close }: { pipeline: PipelineStatus; text: string; close: () => void }) {
+function Form({ pipeline, text, close }: { pipeline: ReplicationStatus; text: string; close: () => void }) {
   const { origins } = pipeline
   const [typed, setTyped] = useState(text)
   // A line of the log begins with whose it is.
@@ -80,7 +80,7 @@ function Form({ pipeline, text, close }: { pipeline: PipelineStatus; text: strin
     setError(undefined)
     try {
       await api('POST', `/pipelines/${run}/rewind`, { ...to, ...(ahead ? { reason } : {}) })
-      putPipeline(await api<PipelineStatus>('GET', `/pipelines/${pipeline.id}`))
+      putPipeline(await api<ReplicationStatus>('GET', `/pipelines/${pipeline.id}`))
       close()
     } catch (failed) {
       setError(failed)

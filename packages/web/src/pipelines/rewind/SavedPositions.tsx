@@ -1,4 +1,4 @@
-import type { PipelineStatus } from '@tide/core/api/pipelines'
+import type { ReplicationStatus } from '@tide/core/api/pipelines'
 import type { PositionsAnswer, SavedPositionAnswer } from '@tide/core/api/rewind'
 import { useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
@@ -19,7 +19,7 @@ const KINDS: Record<SavedPositionAnswer['kind'], string> = {
 }
 
 interface SavedPositionsProps {
-  pipeline: PipelineStatus
+  pipeline: ReplicationStatus
   saved: readonly SavedPositionAnswer[]
   choose: (text: string) => void
 }

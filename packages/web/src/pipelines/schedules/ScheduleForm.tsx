@@ -16,14 +16,19 @@ const ZONES = [...new Set([HERE, 'UTC', ...Intl.supportedValuesOf('timeZone')])]
 
 interface Props {
   pipeline: string
+  /** It sends into an app, and has nothing to copy. */
+  sends: boolean
   /** The one that is changed. */
   given?: Schedule
   save: (schedule: Schedule) => Promise<unknown>
   cancel: () => void
 }
 
-export function ScheduleForm({ pipeline, given, save, cancel }: Props) {
-  const [deed, setDeed] = useState<ScheduledDeed>(given?.deed ?? 'verify')
+const SENDING: readonly ScheduledDeed[] = ['send', 'pause', 'continue', 'start']
+
+export function ScheduleForm({ pipeline, sends, given, save, cancel }: Props) {
+  const deeds = SCHEDULED_DEEDS.filter(one => (sends ? SENDING.includes(one) : one !== 'send'))
+  const [deed, setDeed] = useState<ScheduledDeed>(given?.deed ?? (sends ? 'send' : 'verify'))
   const [when, setWhen] = useState(given ? whenOf(given.cron) : AT_NIGHT)
   const [zone, setZone] = useState(given?.zone ?? HERE)
   const [missed, setMissed] = useState(given?.missed ?? 'once')
@@ -54,7 +59,7 @@ export function ScheduleForm({ pipeline, given, save, cancel }: Props) {
       <div className="space-y-3">
         <SelectField
           label="What is done"
-          options={SCHEDULED_DEEDS.map(one => ({ value: one, title: DEEDS[one].title }))}
+          options={deeds.map(one => ({ value: one, title: DEEDS[one].title }))}
           value={deed}
           hint={DEEDS[deed].entails}
           onChange={event => setDeed(event.target.value as ScheduledDeed)}

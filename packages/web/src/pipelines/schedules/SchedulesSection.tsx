@@ -17,7 +17,8 @@ import { whenSaid } from './when.ts'
 
 /** What is done with the pipeline at set times, when next, and what came of it last. */
 export function SchedulesSection() {
-  const { id } = useOutletContext<PipelineStatus>()
+  const { id, definition } = useOutletContext<PipelineStatus>()
+  const sends = definition.shape === 'send'
   const [open, setOpen] = useState<string>()
   const [error, setError] = useState<unknown>()
   const client = useQueryClient()
@@ -38,6 +39,7 @@ export function SchedulesSection() {
     <ScheduleForm
       key={given?.id ?? 'new'}
       pipeline={id}
+      sends={sends}
       {...(given ? { given } : {})}
       save={schedule => change(given ? 'PUT' : 'POST', given?.id, schedule)}
       cancel={() => setOpen(undefined)}
@@ -47,7 +49,8 @@ export function SchedulesSection() {
     <div className="py-3">
       <div className="flex items-center gap-4">
         <p className="flex-1 text-[13px] text-ink-2">
-          Verifications, copies and rests at set times, in a time zone of their own.
+          {sends ? 'Runs and rests' : 'Verifications, copies and rests'} at set times, in a time zone of their
+          own.
         </p>
         {open !== 'new' && <Button onClick={() => setOpen('new')}>New schedule</Button>}
       </div>
@@ -55,7 +58,9 @@ export function SchedulesSection() {
       {open === 'new' && form()}
       {schedules.data?.length === 0 && open !== 'new' && (
         <p className="py-4 text-ink-2">
-          Nothing is done at set times. The pipeline goes on until somebody says otherwise.
+          {sends
+            ? 'Nothing is sent at set times: a run begins when somebody asks for it.'
+            : 'Nothing is done at set times. The pipeline goes on until somebody says otherwise.'}
         </p>
       )}
       <ul>

@@ -21,6 +21,7 @@ export const DEEDS: Record<ScheduledDeed, { title: string; entails: string }> = 
     title: 'Recopy',
     entails: 'Its tables are emptied and copied again; those who query them see a part meanwhile.',
   },
+  send: { title: 'Send', entails: 'What differs from what was sent last goes into the app.' },
   start: {
     title: 'Start again',
     entails:

@@ -1,4 +1,4 @@
-import type { Definition } from '@tide/core/definition/definition'
+import type { ReplicateDefinition } from '@tide/core/definition/definition'
 import type { Dataset } from '@tide/core/records/dataset'
 import { plural } from '../../format.ts'
 import { TextButton } from '../../parts/Button.tsx'
@@ -7,9 +7,9 @@ import { Rehearsed } from './Rehearsed.tsx'
 import { Section, type Turning } from './Section.tsx'
 
 interface ColumnsSectionProps extends Turning {
-  definition: Definition
+  definition: ReplicateDefinition
   tables: readonly Dataset[]
-  change: (part: Partial<Definition>) => void
+  change: (part: Partial<ReplicateDefinition>) => void
 }
 
 /** What becomes of columns, and real rows that it has become of. */

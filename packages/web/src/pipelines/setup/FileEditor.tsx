@@ -1,12 +1,12 @@
 import { completionsAt, type FileSchema } from '@tide/core/definition/complete'
 import { autocompletion, type CompletionContext, type CompletionResult } from '@codemirror/autocomplete'
 import { yaml } from '@codemirror/lang-yaml'
-import { HighlightStyle, syntaxHighlighting } from '@codemirror/language'
-import { tags } from '@lezer/highlight'
+import { syntaxHighlighting } from '@codemirror/language'
 import { useQuery } from '@tanstack/react-query'
 import CodeMirror, { EditorView } from '@uiw/react-codemirror'
 import { useMemo } from 'react'
 import { api } from '../../api/client.ts'
+import { EDITOR_COLOURS, EDITOR_LOOK } from '../../parts/editorLook.ts'
 
 interface FileEditorProps {
   label: string
@@ -16,34 +16,6 @@ interface FileEditorProps {
   change: (text: string) => void
   leave: () => void
 }
-
-/** In the colours of the page, light or dark. */
-const LOOK = EditorView.theme({
-  '&': { backgroundColor: 'var(--color-paper-3)', border: '1px solid var(--color-line-2)', fontSize: '12px' },
-  '&.cm-focused': { outline: '2px solid var(--color-link)' },
-  '.cm-content': { fontFamily: 'var(--font-mono)', caretColor: 'var(--color-ink)' },
-  '.cm-cursor': { borderLeftColor: 'var(--color-ink)' },
-  '.cm-gutters': { backgroundColor: 'var(--color-paper-2)', color: 'var(--color-ink-3)', border: 'none' },
-  '.cm-activeLine, .cm-activeLineGutter': { backgroundColor: 'transparent' },
-  '&.cm-focused .cm-selectionBackground, .cm-selectionBackground': {
-    backgroundColor: 'var(--color-line) !important',
-  },
-  '.cm-tooltip': {
-    backgroundColor: 'var(--color-paper-3)',
-    border: '1px solid var(--color-line-2)',
-    color: 'var(--color-ink)',
-  },
-  '.cm-tooltip-autocomplete ul li[aria-selected]': {
-    backgroundColor: 'var(--color-paper-2)',
-    color: 'var(--color-ink)',
-  },
-})
-
-const COLOURS = HighlightStyle.define([
-  { tag: tags.propertyName, color: 'var(--color-link)' },
-  { tag: tags.comment, color: 'var(--color-ink-3)' },
-  { tag: tags.string, color: 'var(--color-ochre)' },
-])
 
 /** A setup as text: what can stand at a place is offered by the schema of such files (Ctrl+Space, or while typing). */
 export default function FileEditor({ label, value, connections, change, leave }: FileEditorProps) {
@@ -70,8 +42,8 @@ export default function FileEditor({ label, value, connections, change, leave }:
       autocompletion({ override: [offers], icons: false }),
       EditorView.lineWrapping,
       EditorView.contentAttributes.of({ 'aria-label': label }),
-      syntaxHighlighting(COLOURS),
-      LOOK,
+      syntaxHighlighting(EDITOR_COLOURS),
+      EDITOR_LOOK,
     ]
   }, [schema, names, label])
   return (

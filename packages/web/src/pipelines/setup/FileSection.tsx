@@ -1,6 +1,6 @@
 import type { ConnectionInfo } from '@tide/core/api/connections'
 import type { FileAnswer } from '@tide/core/api/files'
-import type { Definition } from '@tide/core/definition/definition'
+import { asReplication, type ReplicateDefinition } from '@tide/core/definition/definition'
 import { fileOf, printFile } from '@tide/core/definition/file'
 import { lazy, Suspense, useEffect, useRef, useState } from 'react'
 import { api } from '../../api/client.ts'
@@ -12,9 +12,9 @@ import { Section, type Turning } from './Section.tsx'
 const FileEditor = lazy(() => import('./FileEditor.tsx'))
 
 interface FileSectionProps extends Turning {
-  definition: Definition
+  definition: ReplicateDefinition
   connections: readonly ConnectionInfo[]
-  change: (part: Definition) => void
+  change: (part: ReplicateDefinition) => void
 }
 
 /** While somebody types, it is not read at every letter. */
@@ -45,7 +45,7 @@ function FileText({ definition, connections, change }: FileSectionProps) {
     try {
       const { definition } = await api<FileAnswer>('POST', '/files/read', { text })
       setError(undefined)
-      change(definition)
+      change(asReplication(definition))
     } catch (failed) {
       setError(failed)
     }

@@ -1,9 +1,9 @@
-import type { Definition } from '@tide/core/definition/definition'
+import type { ReplicateDefinition } from '@tide/core/definition/definition'
 import { COMPRESSED_BY, foldersOf, landedFiles, type LandedFiles } from '@tide/core/definition/files'
 import { InlineField, InlineSelect } from '../../parts/Field.tsx'
 import { COMPRESSIONS, FORMATS } from './filesSaid.ts'
 
-type Files = NonNullable<Definition['files']>
+type Files = NonNullable<ReplicateDefinition['files']>
 
 const LANDS = [
   { value: 'changes', title: 'every change as a row of change files' },

@@ -1,5 +1,5 @@
 import type { ConnectionInfo } from '@tide/core/api/connections'
-import type { Definition } from '@tide/core/definition/definition'
+import type { ReplicateDefinition } from '@tide/core/definition/definition'
 import { fromOf, originsOf, tagFor, type Origin } from '@tide/core/definition/origins'
 import { DEFAULT_ORIGIN_COLUMN } from '@tide/core/plan/origins'
 import { TextButton } from '../../parts/Button.tsx'
@@ -8,11 +8,11 @@ import { Pick } from './Pick.tsx'
 import { Section, type Turning } from './Section.tsx'
 
 interface FromSectionProps extends Turning {
-  definition: Definition
+  definition: ReplicateDefinition
   connections: ConnectionInfo[]
   /** Origins that the pipeline runs with, and keeps. */
   kept: readonly Origin[]
-  change: (part: Partial<Definition>) => void
+  change: (part: Partial<ReplicateDefinition>) => void
   /** A source was chosen, and there is no more to say here. */
   done: () => void
 }
@@ -74,9 +74,9 @@ interface OriginsProps {
   origins: readonly Origin[]
   connections: ConnectionInfo[]
   set: (origins: readonly Origin[]) => void
-  definition: Definition
+  definition: ReplicateDefinition
   kept: readonly Origin[]
-  change: (part: Partial<Definition>) => void
+  change: (part: Partial<ReplicateDefinition>) => void
 }
 
 function Origins({ origins, connections, set, definition, kept, change }: OriginsProps) {

@@ -1,6 +1,6 @@
 import type { FullRehearsal as Rehearsal } from '@tide/core/api/rehearsal'
 import { canonicalJson } from '@tide/core/definition/canonical-json'
-import type { Definition } from '@tide/core/definition/definition'
+import type { ReplicateDefinition } from '@tide/core/definition/definition'
 import { printName } from '@tide/core/records/dataset'
 import { useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
@@ -12,7 +12,7 @@ import { ErrorNotice } from '../../parts/Notice.tsx'
 const ASK_MS = 500
 
 /** Every row at the source through the whole setup, with nothing written: what would be held, and why. */
-export function FullRehearsal({ definition }: { definition: Definition }) {
+export function FullRehearsal({ definition }: { definition: ReplicateDefinition }) {
   const what = canonicalJson({ ...definition, name: '' })
   const [begun, setBegun] = useState<{ id: string; what: string }>()
   const [error, setError] = useState<unknown>()

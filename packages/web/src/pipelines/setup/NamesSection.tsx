@@ -1,5 +1,5 @@
 import type { NameFilter, NamesAnswer, NamesProposal } from '@tide/core/api/names'
-import type { Definition } from '@tide/core/definition/definition'
+import type { ReplicateDefinition } from '@tide/core/definition/definition'
 import type { NamingRule } from '@tide/core/naming/rule'
 import { keepPreviousData, useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
@@ -12,8 +12,8 @@ import { NamingRules } from './NamingRules.tsx'
 import { Section, type Turning } from './Section.tsx'
 
 interface NamesSectionProps extends Turning {
-  definition: Definition
-  change: (part: Partial<Definition>) => void
+  definition: ReplicateDefinition
+  change: (part: Partial<ReplicateDefinition>) => void
 }
 
 /** Naming rules, and every name before and after them. */
@@ -36,7 +36,7 @@ export function NamesSection({ definition, change, ...turning }: NamesSectionPro
 }
 
 interface NamesProps {
-  definition: Definition
+  definition: ReplicateDefinition
   rules: readonly NamingRule[]
   change: (rules: NamingRule[]) => void
 }

@@ -1,5 +1,5 @@
 import { decidedBy } from '@tide/core/definition/choose'
-import type { Definition } from '@tide/core/definition/definition'
+import type { ReplicateDefinition } from '@tide/core/definition/definition'
 import type { Dataset } from '@tide/core/records/dataset'
 import { plural } from '../../format.ts'
 import { TextButton } from '../../parts/Button.tsx'
@@ -7,9 +7,9 @@ import { InlineField, InlineSelect } from '../../parts/Field.tsx'
 import { OrderedList } from '../../parts/OrderedList.tsx'
 
 interface PatternsProps {
-  definition: Definition
+  definition: ReplicateDefinition
   datasets: readonly Dataset[]
-  change: (part: Partial<Definition>) => void
+  change: (part: Partial<ReplicateDefinition>) => void
 }
 
 /** Patterns that take tables in or leave them out, each with the number of tables it decides. */

@@ -1,5 +1,5 @@
 import type { RehearsedRows } from '@tide/core/api/rehearsal'
-import type { Definition } from '@tide/core/definition/definition'
+import type { ReplicateDefinition } from '@tide/core/definition/definition'
 import { datasetId, printName, type DatasetName } from '@tide/core/records/dataset'
 import { keepPreviousData, useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
@@ -13,7 +13,7 @@ export function Rehearsed({
   definition,
   tables,
 }: {
-  definition: Definition
+  definition: ReplicateDefinition
   tables: readonly DatasetName[]
 }) {
   const [chosen, setChosen] = useState('')

@@ -1,4 +1,4 @@
-import type { Definition } from '@tide/core/definition/definition'
+import type { ReplicateDefinition } from '@tide/core/definition/definition'
 import type { Dataset } from '@tide/core/records/dataset'
 import { plural } from '../../format.ts'
 import { TextButton } from '../../parts/Button.tsx'
@@ -9,10 +9,10 @@ import { Scopes } from './Scopes.tsx'
 import { Section, type Turning } from './Section.tsx'
 
 interface RowsSectionProps extends Turning {
-  definition: Definition
+  definition: ReplicateDefinition
   /** Those that take part. */
   datasets: readonly Dataset[]
-  change: (part: Partial<Definition>) => void
+  change: (part: Partial<ReplicateDefinition>) => void
 }
 
 /** Which rows take part, and what becomes of those that the source deletes. */
@@ -22,7 +22,7 @@ export function RowsSection({ definition, datasets, change, ...turning }: RowsSe
   const begin = datasets[0]
   const says = [
     scopes.length === 0 ? 'all rows' : `rows in ${plural(scopes.length, 'scope')}`,
-    `deleted ones ${deletesSaid(deletes)}`,
+    ...(definition.does === 'archive' ? [] : [`deleted ones ${deletesSaid(deletes)}`]),
     ...(history ? ['every change is kept'] : []),
     ...(lanes.length > 0 ? [plural(lanes.length, 'lane rule')] : []),
   ].join('; ')
@@ -50,10 +50,12 @@ export function RowsSection({ definition, datasets, change, ...turning }: RowsSe
           from now: now - 90 days, today.
         </span>
       </p>
-      <p className="mb-2 flex items-baseline gap-2 text-[13px]">
-        <span>Rows that the source deletes</span>
-        <DeletesFields label="Deleted rows" deletes={deletes} change={next => change({ deletes: next })} />
-      </p>
+      {definition.does !== 'archive' && (
+        <p className="mb-2 flex items-baseline gap-2 text-[13px]">
+          <span>Rows that the source deletes</span>
+          <DeletesFields label="Deleted rows" deletes={deletes} change={next => change({ deletes: next })} />
+        </p>
+      )}
       <label className="mb-2 flex items-baseline gap-2 text-[13px]">
         <input
           type="checkbox"

@@ -1,12 +1,12 @@
 import { GUARDED_PERCENT } from '@tide/core/apply/deletion-guard'
-import type { Definition } from '@tide/core/definition/definition'
+import type { ReplicateDefinition } from '@tide/core/definition/definition'
 import { HELD_AT_MOST } from '@tide/core/definition/held'
 import { count } from '../../format.ts'
 import { InlineField } from '../../parts/Field.tsx'
 
 interface SafetyFieldsProps {
-  definition: Pick<Definition, 'held' | 'guard'>
-  change: (part: Partial<Definition>) => void
+  definition: Pick<ReplicateDefinition, 'held' | 'guard'>
+  change: (part: Partial<ReplicateDefinition>) => void
 }
 
 /** When the pipeline stops and asks, rather than going on. */

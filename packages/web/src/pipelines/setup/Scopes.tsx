@@ -1,4 +1,4 @@
-import type { Definition } from '@tide/core/definition/definition'
+import type { ReplicateDefinition } from '@tide/core/definition/definition'
 import { asCondition, asExpression } from '@tide/core/scope/as-expression'
 import { printCondition, type Condition } from '@tide/core/scope/condition'
 import type { Dataset } from '@tide/core/records/dataset'
@@ -20,7 +20,7 @@ import {
 
 const ExpressionField = lazy(() => import('./ExpressionField.tsx'))
 
-export type Scope = NonNullable<Definition['scopes']>[number]
+export type Scope = NonNullable<ReplicateDefinition['scopes']>[number]
 
 interface ScopesProps {
   scopes: readonly Scope[]

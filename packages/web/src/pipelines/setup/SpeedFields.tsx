@@ -1,7 +1,7 @@
-import type { Definition } from '@tide/core/definition/definition'
+import type { ReplicateDefinition } from '@tide/core/definition/definition'
 import { InlineField } from '../../parts/Field.tsx'
 
-type Speed = NonNullable<Definition['speed']>
+type Speed = NonNullable<ReplicateDefinition['speed']>
 
 const FIELDS: { name: keyof Speed; title: string; most: number; cost: string }[] = [
   {

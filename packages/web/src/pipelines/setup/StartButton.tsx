@@ -6,7 +6,7 @@ import { ErrorNotice } from '../../parts/Notice.tsx'
 import { decisions } from './decisions.ts'
 
 export interface StartButtonProps {
-  plan: readonly PlanNote[] | undefined
+  plan: readonly Pick<PlanNote, 'level'>[] | undefined
   ready: boolean
   /** There is no plan, for a reason that is said. */
   failed: boolean

@@ -1,12 +1,12 @@
-import type { Definition } from '@tide/core/definition/definition'
-import { TextField } from '../../parts/Field.tsx'
+import type { ReplicateDefinition } from '@tide/core/definition/definition'
+import { InlineSelect, TextField } from '../../parts/Field.tsx'
 import { FullRehearsal } from './FullRehearsal.tsx'
 import { Section, type Turning } from './Section.tsx'
 import { SafetyFields } from './SafetyFields.tsx'
 import { StatusFields } from './StatusFields.tsx'
 import { SpeedFields } from './SpeedFields.tsx'
 
-type Does = NonNullable<Definition['does']> | 'both'
+type Does = NonNullable<ReplicateDefinition['does']> | 'both'
 
 const WAYS: { does: Does; title: string; says: string }[] = [
   {
@@ -25,18 +25,23 @@ const WAYS: { does: Does; title: string; says: string }[] = [
     says: 'What is there is not copied; rows come as they change.',
   },
   { does: 'structure', title: 'Make the tables', says: 'No row is copied, and nothing is followed.' },
+  {
+    does: 'archive',
+    title: 'Archive',
+    says: 'Rows in scope go to a merged table in a lake, are verified there, and are then deleted at the source.',
+  },
 ]
 
 /** What a start does, in a few words. */
-export function doesSaid(does: Definition['does']): string {
+export function doesSaid(does: ReplicateDefinition['does']): string {
   return WAYS.find(way => way.does === (does ?? 'both'))!.says
 }
 
 interface StartSectionProps extends Turning {
-  definition: Definition
+  definition: ReplicateDefinition
   /** The pipeline runs: what it does stays. */
   runs: boolean
-  change: (part: Partial<Definition>) => void
+  change: (part: Partial<ReplicateDefinition>) => void
 }
 
 /** What to do: copy, follow, both, or only make the tables. */
@@ -55,7 +60,12 @@ export function StartSection({ definition, runs, change, ...turning }: StartSect
               name="does"
               checked={way.does === does}
               onChange={() =>
-                change({ does: way.does === 'both' ? undefined : way.does, followFrom: undefined })
+                change({
+                  does: way.does === 'both' ? undefined : way.does,
+                  followFrom: undefined,
+                  elsewhere: undefined,
+                  ...(way.does === 'archive' && definition.files ? { files: { as: 'merged' } } : {}),
+                })
               }
             />
             <span className="w-40 shrink-0 font-semibold">{way.title}</span>
@@ -77,10 +87,29 @@ export function StartSection({ definition, runs, change, ...turning }: StartSect
           />
         </div>
       )}
+      {does === 'archive' && !runs && (
+        <label className="mt-2 flex items-baseline gap-2 text-[13px]">
+          <span>Archived rows at other targets of this source</span>
+          <InlineSelect
+            label="Archived rows at other targets"
+            value={definition.elsewhere ?? 'stay'}
+            options={[
+              { value: 'stay', title: 'stay there' },
+              { value: 'go', title: 'are deleted, too' },
+            ]}
+            onChange={({ target }) => change({ elsewhere: target.value === 'go' ? 'go' : undefined })}
+          />
+        </label>
+      )}
       <FullRehearsal definition={definition} />
-      <SpeedFields speed={definition.speed ?? {}} change={speed => change({ speed })} />
-      <SafetyFields definition={definition} change={change} />
-      <StatusFields status={definition.status} change={status => change({ status })} />
+      {/* An archive goes slice by slice, and holds nothing back. */}
+      {does !== 'archive' && (
+        <>
+          <SpeedFields speed={definition.speed ?? {}} change={speed => change({ speed })} />
+          <SafetyFields definition={definition} change={change} />
+          <StatusFields status={definition.status} change={status => change({ status })} />
+        </>
+      )}
     </Section>
   )
 }

@@ -1,11 +1,11 @@
-import type { Definition } from '@tide/core/definition/definition'
+import type { ReplicateDefinition } from '@tide/core/definition/definition'
 import { InlineField } from '../../parts/Field.tsx'
 
 const PREFIX = 'tide'
 
 interface StatusFieldsProps {
-  status: Definition['status']
-  change: (status: Definition['status']) => void
+  status: ReplicateDefinition['status']
+  change: (status: ReplicateDefinition['status']) => void
 }
 
 /** Whether the target itself says how the pipeline stands. */

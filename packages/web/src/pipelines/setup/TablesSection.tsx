@@ -1,32 +1,34 @@
 import { withChosen } from '@tide/core/definition/choose'
-import type { Definition } from '@tide/core/definition/definition'
+import type { ReplicateDefinition } from '@tide/core/definition/definition'
 import { originsOf } from '@tide/core/definition/origins'
 import type { Dataset } from '@tide/core/records/dataset'
 import { lookAgain, refreshCatalogues, useSourceTables } from '../../api/queries.ts'
 import { bytes, plural } from '../../format.ts'
 import { ErrorNotice } from '../../parts/Notice.tsx'
 import { TableTree } from '../TableTree.tsx'
+import { Bundles } from './Bundles.tsx'
 import { Patterns } from './Patterns.tsx'
 import { Section, type Turning } from './Section.tsx'
 
 interface TablesSectionProps extends Turning {
-  definition: Definition
+  definition: ReplicateDefinition
   /** Those that take part. */
   chosen: readonly Dataset[]
-  change: (part: Partial<Definition>) => void
+  change: (part: Partial<ReplicateDefinition>) => void
 }
 
 export function TablesSection({ definition, chosen, change, ...turning }: TablesSectionProps) {
   const { datasets, error, isPending } = useSourceTables(definition)
   const sources = originsOf(definition).flatMap(({ connection }) => (connection === '' ? [] : [connection]))
   const patterns = definition.patterns?.length ?? 0
+  const bundles = definition.bundles?.length ?? 0
   const says =
     chosen.length === 0
       ? 'none chosen yet'
       : `${plural(chosen.length, 'table')}, ${plural(
           chosen.reduce((sum, one) => sum + one.rows, 0),
           'row',
-        )}, ${bytes(chosen.reduce((sum, one) => sum + one.bytes, 0))}${patterns > 0 ? `, by ${plural(patterns, 'pattern')}` : ''}`
+        )}, ${bytes(chosen.reduce((sum, one) => sum + one.bytes, 0))}${bundles > 0 ? `, in ${plural(bundles, 'bundle')}` : ''}${patterns > 0 ? `, by ${plural(patterns, 'pattern')}` : ''}`
   return (
     <Section {...turning} name="tables" title="Tables" says={says}>
       <ErrorNotice error={error} />
@@ -34,6 +36,7 @@ export function TablesSection({ definition, chosen, change, ...turning }: Tables
       {isPending && <p className="text-ink-2">Reading the catalogue …</p>}
       {datasets && (
         <>
+          <Bundles definition={definition} datasets={datasets} change={change} />
           <Patterns definition={definition} datasets={datasets} change={change} />
           <TableTree
             datasets={datasets}

@@ -1,5 +1,5 @@
 import type { ConnectionInfo } from '@tide/core/api/connections'
-import type { Definition } from '@tide/core/definition/definition'
+import type { ReplicateDefinition } from '@tide/core/definition/definition'
 import type { There } from '@tide/core/definition/lane-rule'
 import { isLake } from '@tide/core/definition/files'
 import type { Dataset } from '@tide/core/records/dataset'
@@ -10,14 +10,14 @@ import { Pick } from './Pick.tsx'
 import { Section, type Turning } from './Section.tsx'
 
 interface ToSectionProps extends Turning {
-  definition: Definition
+  definition: ReplicateDefinition
   to: ConnectionInfo | undefined
   connections: ConnectionInfo[]
   /** One of the tables that take part. */
   example: Dataset | undefined
   /** The pipeline runs, and stays with its target. */
   runs: boolean
-  change: (part: Partial<Definition>) => void
+  change: (part: Partial<ReplicateDefinition>) => void
 }
 
 export function ToSection({

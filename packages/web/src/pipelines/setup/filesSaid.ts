@@ -1,4 +1,4 @@
-import type { Definition } from '@tide/core/definition/definition'
+import type { ReplicateDefinition } from '@tide/core/definition/definition'
 import { landedFiles, type LandedFiles } from '@tide/core/definition/files'
 
 export const FORMATS: Record<LandedFiles['format'], string> = {
@@ -15,7 +15,7 @@ export const COMPRESSIONS: Record<LandedFiles['compress'], string> = {
 }
 
 /** What files there are, in a line. */
-export function filesSaid(files: NonNullable<Definition['files']>): string {
+export function filesSaid(files: NonNullable<ReplicateDefinition['files']>): string {
   const { as, format, compress, folders } = landedFiles(files)
   if (as === 'merged') return 'Each table as an Iceberg table, into which changes are merged'
   return [

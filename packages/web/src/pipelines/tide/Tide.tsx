@@ -1,5 +1,5 @@
 /** The tide chart: whether the target keeps up, in a picture and in words. */
-import type { PipelineStatus } from '@tide/core/api/pipelines'
+import type { ReplicationStatus } from '@tide/core/api/pipelines'
 import { gathersSeconds } from '@tide/core/definition/files'
 import { going } from '@tide/core/pace/flow'
 import type { TideSample } from '@tide/core/pace/tide'
@@ -29,7 +29,7 @@ export default function Tide({
   seconds,
   setSeconds,
 }: {
-  pipeline: PipelineStatus
+  pipeline: ReplicationStatus
   seconds: number
   setSeconds: (seconds: number) => void
 }) {
@@ -101,7 +101,7 @@ function Swatch({ className }: { className: string }) {
 }
 
 /** What the store has kept of the span, with the live readings behind it. */
-function useSamples(pipeline: PipelineStatus, seconds: number): TideSample[] {
+function useSamples(pipeline: ReplicationStatus, seconds: number): TideSample[] {
   const { data } = useQuery({
     queryKey: ['figures', pipeline.id, seconds],
     queryFn: () => api<TideSample[]>('GET', `/pipelines/${pipeline.id}/figures?seconds=${seconds}`),
@@ -165,7 +165,7 @@ function Chart({ option, said, choose: chosen }: ChartProps) {
 /** Where it goes, in words. */
 function goingSaid(
   samples: readonly TideSample[],
-  { state, definition, lagSeconds }: PipelineStatus,
+  { state, definition, lagSeconds }: ReplicationStatus,
 ): string {
   const last = samples.at(-1)
   if (!last) return state === 'Stopped' ? 'No readings of this time.' : 'The first readings come in.'

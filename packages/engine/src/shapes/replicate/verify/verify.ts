@@ -11,8 +11,9 @@ import { asFailure, Failure } from '@tide/core/failure'
 import { printName } from '@tide/core/records/dataset'
 import type { Key } from '@tide/core/records/value'
 import type { Shaping } from '@tide/core/shape/written'
-import { orderedComparison, type SameBytes } from '@tide/core/verify/ordered-comparison'
-import type { Run } from '../../shape.ts'
+import { orderedComparison } from '@tide/core/verify/ordered-comparison'
+import { sameBytes } from '../../../same-bytes.ts'
+import type { ReplicationRun } from '../../shape.ts'
 import type { WorkingLane } from '../lanes.ts'
 import type { OpenPipeline } from '../open.ts'
 import { countBoth } from './counts.ts'
@@ -27,7 +28,7 @@ const MOST_WAITING = 10_000
 const MOST_QUESTIONS = 1_000_000
 
 export class Verifying {
-  private readonly run: Run
+  private readonly run: ReplicationRun
   private readonly open: OpenPipeline
   private readonly sessions: { from: Session; to: Session }
   private readonly shaping: Shaping
@@ -37,7 +38,12 @@ export class Verifying {
   /** Why a lane of what is done now could not be verified. */
   private failed: string | undefined
 
-  constructor(run: Run, open: OpenPipeline, sessions: { from: Session; to: Session }, shaping: Shaping) {
+  constructor(
+    run: ReplicationRun,
+    open: OpenPipeline,
+    sessions: { from: Session; to: Session },
+    shaping: Shaping,
+  ) {
     this.run = run
     this.open = open
     this.sessions = sessions
@@ -191,9 +197,6 @@ async function byRows(work: LaneWork, sides: LaneSides): Promise<void> {
   if (failed) throw (failed as { thrown: unknown }).thrown
   work.verified = asSettled(work.verified)
 }
-
-const sameBytes: SameBytes = (a, aAt, b, bAt, length) =>
-  Buffer.compare(a.subarray(aAt, aAt + length), b.subarray(bAt, bAt + length)) === 0
 
 /** Rows that moved while they were read are counted as they were in the end, where both sides agree. */
 function asSettled(verified: LaneVerified): LaneVerified {

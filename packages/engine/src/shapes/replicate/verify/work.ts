@@ -6,7 +6,7 @@ import {
   type LaneVerified,
 } from '@tide/core/definition/verification'
 import { orderOf } from '@tide/core/scope/order'
-import type { Run } from '../../shape.ts'
+import type { ReplicationRun } from '../../shape.ts'
 import type { WorkingLane } from '../lanes.ts'
 import type { OpenPipeline } from '../open.ts'
 
@@ -25,7 +25,7 @@ export class LaneWork {
   readonly open: OpenPipeline
   readonly asked: AskedLane
   readonly signal: AbortSignal
-  private readonly run: Run
+  private readonly run: ReplicationRun
   private readonly lane: WorkingLane | undefined
   private readonly ended = new AbortController()
   private toldAt = 0
@@ -33,7 +33,7 @@ export class LaneWork {
   private readonly began: number
 
   constructor(
-    run: Run,
+    run: ReplicationRun,
     open: OpenPipeline,
     asked: AskedLane,
     lane: WorkingLane | undefined,

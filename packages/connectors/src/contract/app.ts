@@ -1,0 +1,57 @@
+/** What a workplace app offers beside what every connection does: its objects, and writing single records. */
+import { Failure } from '@tide/core/failure'
+import type { AppObject, WriteAnswer, WriteOperation } from '@tide/core/app/object'
+
+/** The app has refused a call as a whole: nothing of it was done. */
+export class NotDone extends Failure {
+  constructor(message: string, remedy: string) {
+    super('structural', message, remedy)
+  }
+}
+
+/** A record by its fields' names: canonical text; what is nested is its JSON. */
+export type AppRecord = Record<string, string | null>
+
+export interface AppSide {
+  /** What the app is called. */
+  name: string
+  /** So many operations go into one call. */
+  mostTogether(object: string): number
+  /** So many calls may be under way at once. */
+  atOnce: number
+  /** A call that was told of once is not carried out again when its key comes a second time. */
+  knowsRepeats: boolean
+  objects(): Promise<AppObject[]>
+  /** All records, page by page; `fields`: with just these values. */
+  list(object: string, asked: ListAsked): AsyncGenerator<AppRecord[]>
+  /** undefined: there is none. */
+  read(object: string, id: string, signal: AbortSignal): Promise<AppRecord | undefined>
+  /**
+   * An answer for each operation, in their order. Throws a transient Failure when it is not known what has become of them; the same may then be sent
+   * again with the same `once`.
+   */
+  write(
+    object: string,
+    operations: readonly WriteOperation[],
+    asked: { once: string; signal: AbortSignal },
+  ): Promise<WriteAnswer[]>
+  /** Calls of late, the newest first. */
+  calls(): AppCall[]
+}
+
+export interface ListAsked {
+  where?: Record<string, string>
+  /** On a page, at most. */
+  most?: number
+  signal: AbortSignal
+}
+
+/** A call, without bodies and without secrets. */
+export interface AppCall {
+  at: string
+  method: string
+  path: string
+  /** null: there was no answer. */
+  status: number | null
+  milliseconds: number
+}

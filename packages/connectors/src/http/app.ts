@@ -1,0 +1,336 @@
+/** An app by its description, as one works with it. */
+import type { AppDescription, DescribedObject } from '@tide/core/app/description'
+import type { AppField, AppObject, WriteAnswer, WriteOperation } from '@tide/core/app/object'
+import { faultsOf, isOpenApi, objectsOf, type OpenApi } from '@tide/core/app/openapi'
+import { Failure } from '@tide/core/failure'
+import { stringify } from 'lossless-json'
+import { parseDocument } from 'yaml'
+import { NotDone, type AppCall, type AppRecord, type AppSide, type ListAsked } from '../contract/app.ts'
+import { Caller, saidIn, type Answer } from './caller.ts'
+import type { AppSettings } from './settings.ts'
+import { at, filled, jsonOf, placed, textOf } from './values.ts'
+
+/** However an app numbers its pages, there is an end. */
+const MOST_PAGES = 1_000_000
+
+export class DescribedApp implements AppSide {
+  private readonly description: AppDescription
+  private readonly settings: AppSettings
+  private readonly caller: Caller
+  private known: Promise<AppObject[]> | undefined
+
+  constructor(description: AppDescription, settings: AppSettings) {
+    this.description = description
+    this.settings = settings
+    this.caller = new Caller(description, settings)
+  }
+
+  get name(): string {
+    return this.description.app
+  }
+
+  get atOnce(): number {
+    return this.caller.atOnce
+  }
+
+  get knowsRepeats(): boolean {
+    return this.description.idempotency !== undefined
+  }
+
+  calls(): AppCall[] {
+    return this.caller.calls
+  }
+
+  mostTogether(object: string): number {
+    return this.described(object).batch?.most ?? 1
+  }
+
+  objects(): Promise<AppObject[]> {
+    this.known ??= this.readObjects()
+    this.known.catch(() => (this.known = undefined))
+    return this.known
+  }
+
+  private async readObjects(): Promise<AppObject[]> {
+    const document = await this.document()
+    const [fault] = faultsOf(this.description, document)
+    if (!fault) return objectsOf(this.description, document)
+    throw new Failure(
+      'structural',
+      `The description of ${this.name} does not fit its OpenAPI document, at ${fault.at.join('.')}: ${fault.message}`,
+      fault.remedy,
+    )
+  }
+
+  /** The app's OpenAPI document. */
+  async document(signal: AbortSignal = new AbortController().signal): Promise<OpenApi> {
+    const { openapi } = this.settings
+    const document: unknown =
+      openapi === '' || /^https?:\S+$/.test(openapi.trim())
+        ? plain(
+            (
+              await this.caller.call({
+                method: 'GET',
+                path: openapi.trim() || '/openapi.json',
+                open: true,
+                signal,
+              })
+            ).body,
+          )
+        : parseDocument(openapi, { prettyErrors: false }).toJS({ maxAliasCount: 0 })
+    if (isOpenApi(document)) return document
+    throw new Failure(
+      'structural',
+      `What ${this.name} has as its OpenAPI document is none of version 3.`,
+      'Give the document’s address or its text in the connection’s settings.',
+    )
+  }
+
+  async *list(object: string, { where = {}, most, signal }: ListAsked): AsyncGenerator<AppRecord[]> {
+    const { list } = this.described(object)
+    if (!list)
+      throw new Failure(
+        'refused',
+        `${this.name} does not list ${object}.`,
+        'What was sent there is in the records of its pipeline.',
+      )
+    const fields = await this.fields(object)
+    const { paging, size, items = '' } = list
+    const query: Record<string, string> = {}
+    for (const [field, value] of Object.entries(where)) {
+      const parameter = list.where?.[field]
+      if (parameter === undefined) throw new Error(`${object} cannot be asked for by ${field}`)
+      query[parameter] = value
+    }
+    const pageSize = size && Math.min(size.most, most ?? size.most)
+    if (size) query[size.parameter] = String(pageSize)
+    let path: string | null = list.path
+    let place = paging?.by === 'page' ? (paging.first ?? 1) : 0
+    let cursor: string | null = null
+    for (let page = 0; page < MOST_PAGES; page++) {
+      if (paging?.by === 'cursor' && cursor !== null) query[paging.parameter] = cursor
+      if (paging?.by === 'page' || paging?.by === 'offset') query[paging.parameter] = String(place)
+      // The address of a next page says all that it needs.
+      const answer: Answer = await this.caller.call({
+        method: 'GET',
+        path,
+        query: page > 0 && paging?.by === 'link' ? {} : query,
+        signal,
+      })
+      const records = this.understood(answer, `the list of ${object}`, items)
+      if (!Array.isArray(records))
+        throw new Failure(
+          'structural',
+          `${this.name} answered the list of ${object} without a list${items === '' ? '' : ` at ${items}`}.`,
+          'Correct “items” in the description.',
+        )
+      if (records.length > 0) yield records.map(record => recordOf(record, fields))
+      if (!paging || records.length === 0) return
+      if (paging.by === 'page') place++
+      else if (paging.by === 'offset') place += records.length
+      else if (paging.by === 'cursor') {
+        const next = textOf(at(answer.body, paging.next))
+        if (next === null || next === '') return
+        if (next === cursor) throw stuck(this.name, object)
+        cursor = next
+      } else {
+        const next = nextLink(answer.headers.get('Link'))
+        if (next === undefined) return
+        path = new URL(next, this.settings.server + list.path).href
+      }
+      const known = paging.by === 'page' || paging.by === 'offset'
+      if (known && pageSize !== undefined && records.length < pageSize) return
+    }
+  }
+
+  /** How many records there are, where the app says so. */
+  async total(object: string, signal: AbortSignal): Promise<number | undefined> {
+    const { list } = this.described(object)
+    if (list?.total === undefined) return undefined
+    const query = list.size ? { [list.size.parameter]: '1' } : {}
+    const answer = await this.caller.call({ method: 'GET', path: list.path, query, signal })
+    const total = Number(textOf(this.understood(answer, `the list of ${object}`, list.total)))
+    return Number.isSafeInteger(total) ? total : undefined
+  }
+
+  async read(object: string, id: string, signal: AbortSignal): Promise<AppRecord | undefined> {
+    const { read } = this.described(object)
+    if (!read)
+      throw new Failure('refused', `${this.name} does not show single ${object}.`, 'Look at their list.')
+    const answer = await this.caller.call({ method: 'GET', path: withId(read.path, id), signal })
+    if (answer.status === 404 || answer.status === 410) return undefined
+    const fields = await this.fields(object)
+    return recordOf(this.understood(answer, `${object} ${id}`, read.item ?? ''), fields)
+  }
+
+  async write(
+    object: string,
+    operations: readonly WriteOperation[],
+    asked: { once: string; signal: AbortSignal },
+  ): Promise<WriteAnswer[]> {
+    const { batch } = this.described(object)
+    const fields = await this.fields(object)
+    if (batch && operations.every(({ op }) => batch[op] !== undefined))
+      return this.writeTogether(object, operations, { ...asked, batch, fields })
+    const answers: WriteAnswer[] = []
+    for (const [n, operation] of operations.entries())
+      answers.push(await this.writeOne(object, operation, { ...asked, once: `${asked.once}-${n}`, fields }))
+    return answers
+  }
+
+  private async writeTogether(
+    object: string,
+    operations: readonly WriteOperation[],
+    {
+      once,
+      signal,
+      batch,
+      fields,
+    }: {
+      once: string
+      signal: AbortSignal
+      batch: NonNullable<DescribedObject['batch']>
+      fields: AppField[]
+    },
+  ): Promise<WriteAnswer[]> {
+    const items = operations.map(operation => {
+      const values = jsonValues(operation.values, fields)
+      const named = Object.fromEntries(
+        Object.entries(values).map(([name, value]) => [`values.${name}`, value]),
+      )
+      return filled(batch[operation.op], { ...named, id: 'id' in operation ? operation.id : null, values })
+    })
+    const answer = await this.caller.call({
+      method: batch.method ?? 'POST',
+      path: batch.path,
+      body: placed(batch.operations, items),
+      headers: this.onceHeader(once),
+      writes: true,
+      signal,
+    })
+    const answers = this.understood(answer, `a batch of ${object}`, batch.answers)
+    if (!Array.isArray(answers) || answers.length !== operations.length)
+      throw new Failure(
+        'structural',
+        `${this.name} answered ${operations.length} operations with ${Array.isArray(answers) ? answers.length : 'no'} answers.`,
+        'Correct “answers” in the description.',
+      )
+    return answers.map((one: unknown): WriteAnswer => {
+      const refused = at(one, batch.refused)
+      if (refused === undefined || refused === null || refused === false)
+        return { answer: 'done', id: batch.id === undefined ? null : textOf(at(one, batch.id)) }
+      const { gone } = batch
+      if (gone && textOf(at(one, gone.at)) === gone.is) return { answer: 'gone' }
+      const field = batch.field === undefined ? null : textOf(at(one, batch.field))
+      return { answer: 'refused', field, reason: textOf(at(one, batch.message)) ?? saidIn(one) }
+    })
+  }
+
+  private async writeOne(
+    object: string,
+    operation: WriteOperation,
+    { once, signal, fields }: { once: string; signal: AbortSignal; fields: AppField[] },
+  ): Promise<WriteAnswer> {
+    const described = this.described(object)
+    const { op } = operation
+    const how = described[op]
+    if (!how)
+      throw new Failure(
+        'structural',
+        `${this.name} cannot ${op} ${object}.`,
+        'Choose something else that may happen.',
+      )
+    const presets = { create: 'POST', change: 'PATCH', remove: 'DELETE' } as const
+    const id = 'id' in operation ? operation.id : ''
+    const answer = await this.caller.call({
+      method: how.method ?? presets[op],
+      path: withId(how.path, id),
+      ...(op === 'remove' ? {} : { body: jsonValues(operation.values, fields) }),
+      headers: this.onceHeader(once),
+      writes: true,
+      signal,
+    })
+    // What is gone already needs no removing.
+    if (op === 'remove' && (answer.status === 404 || answer.status === 410)) return { answer: 'done', id }
+    if (op === 'change' && (answer.status === 404 || answer.status === 410)) return { answer: 'gone' }
+    if (answer.status >= 400) {
+      const { field } = Object(answer.body) as { field?: unknown }
+      return {
+        answer: 'refused',
+        field: typeof field === 'string' ? field : null,
+        reason: saidIn(answer.body),
+      }
+    }
+    if (op !== 'create') return { answer: 'done', id }
+    const made = at(answer.body, 'item' in how ? (how.item ?? '') : '')
+    return { answer: 'done', id: textOf(at(made, `/${described.key}`)) }
+  }
+
+  private onceHeader(once: string): Record<string, string> {
+    const { idempotency } = this.description
+    return idempotency === undefined ? {} : { [idempotency]: once }
+  }
+
+  /** What stands at the pointer in an answer; throws for what was refused as a whole. */
+  private understood({ status, body }: Answer, what: string, pointer: string): unknown {
+    if (status < 300) return at(body, pointer)
+    throw new NotDone(
+      `${this.name} refused ${what} (${status}): ${saidIn(body)}`,
+      'Correct the description, or what is sent.',
+    )
+  }
+
+  private described(object: string): DescribedObject {
+    const { objects } = this.description
+    if (Object.hasOwn(objects, object)) return objects[object]!
+    throw new Failure(
+      'structural',
+      `${this.name} has no object “${object}” any more.`,
+      `Choose one that it has: ${Object.keys(objects).join(', ')}.`,
+    )
+  }
+
+  private async fields(object: string): Promise<AppField[]> {
+    return (await this.objects()).find(({ name }) => name === object)!.fields
+  }
+}
+
+function recordOf(value: unknown, fields: readonly AppField[]): AppRecord {
+  const record = Object(value) as Record<string, unknown>
+  return Object.fromEntries(
+    fields.map(({ name }) => [name, Object.hasOwn(record, name) ? textOf(record[name]) : null]),
+  )
+}
+
+function jsonValues(values: WriteOperation['values'], fields: readonly AppField[]): Record<string, unknown> {
+  const known = new Map(fields.map(field => [field.name, field]))
+  return Object.fromEntries(
+    Object.entries(values).map(([name, text]) => [name, jsonOf(text, known.get(name)!)]),
+  )
+}
+
+/** Whatever the key holds, it stays one part of the path. */
+function withId(path: string, id: string): string {
+  return path.replaceAll('{id}', encodeURIComponent(id))
+}
+
+function nextLink(header: string | null): string | undefined {
+  for (const link of header?.split(/,(?=\s*<)/) ?? []) {
+    const found = /^\s*<([^>]*)>(.*)$/.exec(link)
+    if (found && /;\s*rel="?next"?/i.test(found[2]!)) return found[1]
+  }
+  return undefined
+}
+
+function stuck(app: string, object: string): Failure {
+  return new Failure(
+    'structural',
+    `${app} sends the same page of ${object} again and again.`,
+    'Correct “paging” in the description.',
+  )
+}
+
+/** Numbers of a document are few and small. */
+function plain(value: unknown): unknown {
+  return value === undefined ? undefined : (JSON.parse(stringify(value)!) as unknown)
+}

@@ -1,0 +1,88 @@
+/** What an app lets be asked of it: so many calls a minute and at once, shared by all who work with it in this process. */
+
+interface Limits {
+  perMinute?: number
+  concurrent?: number
+}
+
+const MINUTE_MS = 60_000
+/** Of an app that says nothing. */
+export const AT_ONCE = 4
+
+export class Budget {
+  readonly atOnce: number
+  private readonly gapMs: number
+  /** When the next call may begin. */
+  private free = 0
+  private running = 0
+  private readonly waiting: (() => void)[] = []
+
+  constructor({ perMinute, concurrent = AT_ONCE }: Limits) {
+    this.atOnce = concurrent
+    this.gapMs = perMinute === undefined ? 0 : MINUTE_MS / perMinute
+  }
+
+  /** Waits for a turn; whoever got one gives it back by what is returned. */
+  async turn(signal: AbortSignal): Promise<() => void> {
+    if (this.running >= this.atOnce) await this.queued(signal)
+    else this.running++
+    try {
+      const now = performance.now()
+      // What was not used is not saved up, so that no minute sees more than it may.
+      const begins = Math.max(this.free, now)
+      this.free = begins + this.gapMs
+      await pause(begins - now, signal)
+    } catch (thrown) {
+      this.give()
+      throw thrown
+    }
+    let given = false
+    return () => {
+      if (!given) this.give()
+      given = true
+    }
+  }
+
+  /** The app has said that it wants to be left alone for so long. */
+  restFor(milliseconds: number): void {
+    this.free = Math.max(this.free, performance.now() + milliseconds)
+  }
+
+  private queued(signal: AbortSignal): Promise<void> {
+    return new Promise((resolve, reject) => {
+      const go = () => {
+        signal.removeEventListener('abort', leave)
+        resolve()
+      }
+      const leave = () => {
+        this.waiting.splice(this.waiting.indexOf(go), 1)
+        reject(signal.reason as Error)
+      }
+      if (signal.aborted) return reject(signal.reason as Error)
+      signal.addEventListener('abort', leave, { once: true })
+      this.waiting.push(go)
+    })
+  }
+
+  private give(): void {
+    const next = this.waiting.shift()
+    if (next) next()
+    else this.running--
+  }
+}
+
+export function pause(milliseconds: number, signal: AbortSignal): Promise<void> {
+  if (signal.aborted) return Promise.reject(signal.reason as Error)
+  if (milliseconds <= 0) return Promise.resolve()
+  return new Promise((resolve, reject) => {
+    const timer = setTimeout(() => {
+      signal.removeEventListener('abort', leave)
+      resolve()
+    }, milliseconds)
+    const leave = () => {
+      clearTimeout(timer)
+      reject(signal.reason as Error)
+    }
+    signal.addEventListener('abort', leave, { once: true })
+  })
+}

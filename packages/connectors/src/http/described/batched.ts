@@ -1,0 +1,47 @@
+/** What the interfaces of the shipped apps have in common. */
+import type { DescribedObject } from '@tide/core/app/description'
+
+type Parts = Pick<DescribedObject, 'list' | 'read' | 'create' | 'change' | 'remove'>
+
+/** Records below a path, each at its key; lists in pages by a cursor. `where`: fields that they can be asked for by. */
+export function below(path: string, where: readonly string[]): Parts {
+  const one = { path: `${path}/{id}` }
+  return {
+    list: {
+      path,
+      items: '/data',
+      total: '/total',
+      paging: { by: 'cursor', parameter: 'after', next: '/next' },
+      size: { parameter: 'limit', most: 100 },
+      where: Object.fromEntries(where.map(field => [field, field])),
+    },
+    read: one,
+    create: { path },
+    change: one,
+    remove: one,
+  }
+}
+
+/** Several operations in one call, each with its answer. `called`: what the app calls creating and removing. */
+export function batched(
+  path: string,
+  most: number,
+  called: { create: string; remove: string } = { create: 'create', remove: 'delete' },
+): Pick<DescribedObject, 'batch'> {
+  return {
+    batch: {
+      path: `${path}/batch`,
+      most,
+      operations: '/operations',
+      create: { action: called.create, values: '$values' },
+      change: { action: 'change', id: '$id', values: '$values' },
+      remove: { action: called.remove, id: '$id' },
+      answers: '/results',
+      id: '/id',
+      refused: '/error',
+      message: '/error/message',
+      field: '/error/field',
+      gone: { at: '/error/code', is: 'not_found' },
+    },
+  }
+}

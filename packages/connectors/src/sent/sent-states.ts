@@ -1,0 +1,377 @@
+/** What was sent, each pipeline's in a DuckDB file of its own below the data folder. */
+import type { SendResult, SendRow, SentRecord } from '@tide/core/api/send'
+import { isId } from '@tide/core/definition/id'
+import { Turns } from '@tide/core/pace/turns'
+import { createHash } from 'node:crypto'
+import { mkdir, readdir, rm } from 'node:fs/promises'
+import { join } from 'node:path'
+import type {
+  Compared,
+  CompareAsked,
+  SentCall,
+  SentOperation,
+  SentOutcome,
+  SentState,
+  SentStates,
+  SentTotals,
+} from '../contract/sent.ts'
+import type { DuckdbConnection, HostValue } from '../duckdb/host.ts'
+import { lease, type Lease } from '../duckdb/instance.ts'
+import { compare, keyOf, valuesOf } from './compared.ts'
+
+/** Results of so many runs are kept. */
+const RUNS_KEPT = 50
+
+/**
+ * `sent`: by row key, what the app has by us (`vals`), and the row as it was told then (`told`), by which it is known whether it says anything new.
+ * `intent`: what may have been sent, of which no answer is kept. `refused`: what the app would not have, and the row that it was.
+ */
+const TABLES = [
+  'CREATE TABLE IF NOT EXISTS meta(name VARCHAR, value VARCHAR)',
+  'CREATE TABLE IF NOT EXISTS sent(key VARCHAR NOT NULL, id VARCHAR, vals VARCHAR NOT NULL, told VARCHAR, done_at VARCHAR NOT NULL)',
+  'CREATE TABLE IF NOT EXISTS intent(once VARCHAR NOT NULL, call VARCHAR NOT NULL)',
+  'CREATE TABLE IF NOT EXISTS refused(key VARCHAR NOT NULL, op VARCHAR, id VARCHAR, vals VARCHAR, was VARCHAR, told VARCHAR, field VARCHAR, reason VARCHAR, remedy VARCHAR, done_at VARCHAR)',
+  'CREATE SEQUENCE IF NOT EXISTS result_number',
+  `CREATE TABLE IF NOT EXISTS result(n BIGINT DEFAULT nextval('result_number'), run VARCHAR NOT NULL, done_at VARCHAR NOT NULL, op VARCHAR NOT NULL, key VARCHAR NOT NULL, id VARCHAR, was VARCHAR, vals VARCHAR, field VARCHAR, reason VARCHAR)`,
+  'CREATE TABLE IF NOT EXISTS run(n BIGINT, run VARCHAR)',
+]
+
+export class FileSentStates implements SentStates {
+  private readonly folder: string
+
+  constructor(folder: string) {
+    this.folder = folder
+  }
+
+  async open(pipeline: string, place: string): Promise<SentState> {
+    await mkdir(this.folder, { recursive: true, mode: 0o700 })
+    const file = await lease(join(this.folder, `${prefixOf(pipeline)}${nameOf(place)}.duckdb`))
+    try {
+      const connection = await file.connect()
+      for (const sql of TABLES) await connection.run(sql)
+      return new OpenSentState(file, connection)
+    } catch (thrown) {
+      await file.release()
+      throw thrown
+    }
+  }
+
+  async remove(pipeline: string): Promise<void> {
+    const prefix = prefixOf(pipeline)
+    const names = await readdir(this.folder).catch(() => []) // nothing was ever sent
+    for (const name of names.filter(one => one.startsWith(prefix)))
+      await rm(join(this.folder, name), { force: true })
+  }
+}
+
+function prefixOf(pipeline: string): string {
+  if (isId(pipeline)) return `${pipeline}.`
+  throw new Error(`${pipeline} is no id`)
+}
+
+function nameOf(place: string): string {
+  return createHash('sha256').update(place).digest('hex').slice(0, 16)
+}
+
+type Statement = [sql: string, values: string[]]
+
+/** What is to be written of calls. */
+interface Wanted {
+  begins?: SentCall
+  ends?: { once: string; rows: EndedRow[]; at: string }
+  done(thrown?: unknown): void
+}
+
+type EndedRow = ReturnType<typeof endedRow>
+
+class OpenSentState implements SentState {
+  private readonly file: Lease
+  private readonly connection: DuckdbConnection
+  private readonly turns = new Turns()
+  private readonly wanted: Wanted[] = []
+
+  constructor(file: Lease, connection: DuckdbConnection) {
+    this.file = file
+    this.connection = connection
+  }
+
+  async totals(): Promise<SentTotals> {
+    const [[sent, held, ran]] = (await this.ask(
+      `SELECT (SELECT count(*) FROM sent)::INT, (SELECT count(*) FROM refused)::INT, EXISTS (FROM meta WHERE name = 'fields')`,
+    )) as [[number, number, boolean]]
+    return { sent, held, ran }
+  }
+
+  async compare(lines: AsyncIterable<Uint8Array>, asked: CompareAsked): Promise<Compared> {
+    const connection = await this.file.connect()
+    const closed = () => this.file.disconnect(connection)
+    try {
+      return await compare(connection, await this.file.staging(), lines, asked, closed)
+    } catch (thrown) {
+      await closed()
+      throw thrown
+    }
+  }
+
+  async unsettled(): Promise<SentCall[]> {
+    const rows = await this.ask('SELECT call FROM intent ORDER BY once')
+    return rows.map(([call]) => JSON.parse(String(call)) as SentCall)
+  }
+
+  begin(call: SentCall): Promise<void> {
+    return this.soon({ begins: call })
+  }
+
+  end(call: SentCall, outcomes: readonly SentOutcome[], at: string): Promise<void> {
+    const rows = call.operations.map((operation, n) => endedRow(call, operation, outcomes[n]!))
+    return this.soon({ ends: { once: call.once, rows, at } })
+  }
+
+  /** With what others want to be written by then, in one transaction: calls that are under way at once wait for one disk. */
+  private soon(wanted: Omit<Wanted, 'done'>): Promise<void> {
+    return new Promise((resolve, reject) => {
+      this.wanted.push({
+        ...wanted,
+        done: thrown => (thrown === undefined ? resolve() : reject(thrown as Error)),
+      })
+      void this.turns.run(() => this.writeWanted())
+    })
+  }
+
+  private async writeWanted(): Promise<void> {
+    const wanted = this.wanted.splice(0)
+    if (wanted.length === 0) return // another turn has written it
+    const tell = (thrown?: unknown) => wanted.forEach(({ done }) => done(thrown))
+    try {
+      await this.write(statementsOf(wanted))
+      tell()
+    } catch (thrown) {
+      tell(thrown)
+    }
+  }
+
+  forget({ once }: SentCall): Promise<void> {
+    return this.writing([['DELETE FROM intent WHERE once = $1', [once]]])
+  }
+
+  letGo(keys: readonly string[][] | 'all'): Promise<void> {
+    if (keys === 'all') return this.writing([['DELETE FROM refused', []]])
+    return this.writing([
+      [
+        `DELETE FROM refused WHERE key IN (SELECT unnest(from_json($1, '["VARCHAR"]')))`,
+        [JSON.stringify(keys.map(key => JSON.stringify(key)))],
+      ],
+    ])
+  }
+
+  keepRun(run: string, fields?: readonly string[]): Promise<void> {
+    const whole: Statement[] = [
+      [`DELETE FROM meta WHERE name = 'fields'`, []],
+      [`INSERT INTO meta VALUES ('fields', $1)`, [JSON.stringify(fields)]],
+    ]
+    return this.writing([
+      ...(fields === undefined ? [] : whole),
+      ['INSERT INTO run SELECT coalesce(max(n), 0) + 1, $1 FROM run', [run]],
+      [`DELETE FROM run WHERE n <= (SELECT max(n) FROM run) - ${RUNS_KEPT}`, []],
+      ['DELETE FROM result WHERE run NOT IN (SELECT run FROM run)', []],
+    ])
+  }
+
+  async results({
+    run = '',
+    find = '',
+    refused = false,
+    limit,
+  }: {
+    run?: string
+    find?: string
+    refused?: boolean
+    limit: number
+  }): Promise<SendResult[]> {
+    const rows = await this.ask(
+      `SELECT run, done_at, op, key, id, was, vals, field, reason FROM result
+       WHERE ($1 = '' OR run = $1) AND ($2 = '' OR contains(lower(concat_ws(' ', key, id, vals, was, reason)), lower($2)))
+         ${refused ? 'AND reason IS NOT NULL' : ''}
+       ORDER BY n DESC LIMIT ${Math.trunc(limit)}`,
+      [run, find],
+    )
+    return rows.map(([ofRun, at, op, key, id, was, vals, field, reason]) => ({
+      run: String(ofRun),
+      at: String(at),
+      op: op as SendResult['op'],
+      key: keyOf(key!),
+      id: id as string | null,
+      was: was === null ? null : valuesOf(was!),
+      values: vals === null ? null : valuesOf(vals!),
+      refused: reason === null ? null : { field: field as string | null, reason: String(reason) },
+    }))
+  }
+
+  async records({ find = '', limit }: { find?: string; limit: number }): Promise<SentRecord[]> {
+    const rows = await this.ask(
+      `SELECT key, id, vals, done_at FROM sent WHERE $1 = '' OR contains(lower(concat_ws(' ', key, id, vals)), lower($1))
+       ORDER BY done_at DESC, key LIMIT ${Math.trunc(limit)}`,
+      [find],
+    )
+    return rows.map(recordOf)
+  }
+
+  async held(limit: number): Promise<SendRow[]> {
+    const rows = await this.ask(
+      `SELECT key, id, vals, was, field, reason, remedy FROM refused ORDER BY done_at DESC, key LIMIT ${Math.trunc(limit)}`,
+    )
+    return rows.map(([key, id, vals, was, field, reason, remedy]) => ({
+      op: 'held',
+      key: keyOf(key!),
+      id: id as string | null,
+      was: was === null ? null : valuesOf(was!),
+      values: vals === null ? null : valuesOf(vals!),
+      field: field as string | null,
+      reason: String(reason ?? ''),
+      remedy: String(remedy ?? ''),
+    }))
+  }
+
+  async withIds(ids: readonly string[]): Promise<SentRecord[]> {
+    const rows = await this.ask(`SELECT key, id, vals, done_at FROM sent WHERE id IN (${LISTED})`, [
+      JSON.stringify(ids),
+    ])
+    return rows.map(recordOf)
+  }
+
+  async withoutIds(ids: readonly string[], limit: number): Promise<SentRecord[]> {
+    const rows = await this.ask(
+      `SELECT key, id, vals, done_at FROM sent WHERE id IS NULL OR id NOT IN (${LISTED}) ORDER BY key LIMIT ${Math.trunc(limit)}`,
+      [JSON.stringify(ids)],
+    )
+    return rows.map(recordOf)
+  }
+
+  async close(): Promise<void> {
+    await this.file.disconnect(this.connection).catch(() => {}) // its process may have ended
+    await this.file.release()
+  }
+
+  private ask(sql: string, values: string[] = []): Promise<HostValue[][]> {
+    return this.turns.run(() => this.connection.ask(sql, values))
+  }
+
+  /** In one transaction. */
+  private writing(statements: readonly Statement[]): Promise<void> {
+    return this.turns.run(() => this.write(statements))
+  }
+
+  private async write(statements: readonly Statement[]): Promise<void> {
+    const { connection } = this
+    await connection.run('BEGIN')
+    try {
+      for (const [sql, values] of statements) await connection.run(sql, values)
+      await connection.run('COMMIT')
+    } catch (thrown) {
+      await connection.run('ROLLBACK').catch(() => {})
+      throw thrown
+    }
+  }
+}
+
+const GONE = 'It is not there any more; the next run makes it anew.'
+
+/** A list that comes as JSON. */
+const LISTED = `SELECT unnest(from_json($1, '["VARCHAR"]'))`
+
+function recordOf([key, id, vals, at]: HostValue[]): SentRecord {
+  return { key: keyOf(key!), id: id as string | null, values: valuesOf(vals!), at: String(at) }
+}
+
+function endedRow(
+  { run }: SentCall,
+  { op, key, id, values, becomes, was, told }: SentOperation,
+  outcome: SentOutcome,
+) {
+  const refused = 'reason' in outcome
+  const gone = 'gone' in outcome
+  return {
+    run,
+    op,
+    key: JSON.stringify(key),
+    id: refused || gone ? id : (outcome.id ?? id),
+    was: was && JSON.stringify(was),
+    vals: JSON.stringify(values),
+    becomes: JSON.stringify(op === 'create' ? { ...becomes, ...values } : becomes),
+    told,
+    field: refused ? outcome.field : null,
+    reason: refused ? outcome.reason : gone ? GONE : null,
+    remedy: refused ? outcome.remedy : null,
+    gone,
+  }
+}
+
+const ENDED = [
+  'run',
+  'op',
+  'key',
+  'id',
+  'was',
+  'vals',
+  'becomes',
+  'told',
+  'field',
+  'reason',
+  'remedy',
+  'gone',
+] as const
+
+/** Rows column by column: DuckDB takes lists of texts apart twice as fast as a list of rows. */
+function endedTable(rows: readonly EndedRow[]): Statement {
+  const columns = ENDED.map(
+    (name, i) =>
+      `unnest(from_json($${i + 1}, '["${name === 'gone' ? 'BOOLEAN' : 'VARCHAR'}"]')) AS "${name}"`,
+  )
+  return [
+    `CREATE OR REPLACE TEMP TABLE ended AS SELECT ${columns.join(', ')}`,
+    ENDED.map(name => JSON.stringify(rows.map(row => row[name]))),
+  ]
+}
+
+function statementsOf(wanted: readonly Wanted[]): Statement[] {
+  const ends = wanted.flatMap(({ ends }) => ends ?? [])
+  const rows = ends.flatMap(one => one.rows)
+  const begins = wanted.flatMap(({ begins }): Statement[] =>
+    begins ? [['INSERT INTO intent VALUES ($1, $2)', [begins.once, JSON.stringify(begins)]]] : [],
+  )
+  if (ends.length === 0) return begins
+  const at = ends.at(-1)!.at
+  const [changes, refuses] = [
+    rows.some(({ op }) => op !== 'create'),
+    rows.some(({ reason }) => reason !== null),
+  ]
+  const when = (needed: boolean, ...statements: Statement[]) => (needed ? statements : [])
+  return [
+    ...begins,
+    // Taken apart once, and looked at by all that follows.
+    endedTable(rows),
+    // What is created was not there.
+    ...when(changes, [
+      'DELETE FROM sent WHERE key IN (SELECT key FROM ended WHERE reason IS NULL OR gone)',
+      [],
+    ]),
+    [
+      `INSERT INTO sent SELECT key, id, becomes, told, $1 FROM ended WHERE reason IS NULL AND op <> 'remove'`,
+      [at],
+    ],
+    ['DELETE FROM refused WHERE key IN (SELECT key FROM ended)', []],
+    ...when(refuses, [
+      `INSERT INTO refused SELECT key, op, id, vals, was, told, field, reason, remedy, $1 FROM ended WHERE reason IS NOT NULL AND NOT gone`,
+      [at],
+    ]),
+    [
+      `INSERT INTO result(run, done_at, op, key, id, was, vals, field, reason)
+       SELECT run, $1, op, key, id, was, vals, field, reason FROM ended`,
+      [at],
+    ],
+    [
+      `DELETE FROM intent WHERE once IN (SELECT unnest(from_json($1, '["VARCHAR"]')))`,
+      [JSON.stringify(ends.map(({ once }) => once))],
+    ],
+  ]
+}

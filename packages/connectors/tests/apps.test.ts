@@ -1,0 +1,281 @@
+/** The connector of described apps, against apps that answer in all the ways in which apps do. */
+import { afterAll, afterEach, beforeAll, describe, expect, test } from '@jest/globals'
+import type { AppDescription, Paging } from '@tide/core/app/description'
+import type { WriteOperation } from '@tide/core/app/object'
+import { createServer, type IncomingMessage, type Server, type ServerResponse } from 'node:http'
+import type { AddressInfo } from 'node:net'
+import { mkdtemp, rm } from 'node:fs/promises'
+import { tmpdir } from 'node:os'
+import { join } from 'node:path'
+import { StandInApp } from '../../stand-ins/src/apps/app.ts'
+import { clubgateApp, fillClubgate } from '../../stand-ins/src/apps/clubgate.ts'
+import type { StandInAppDefinition } from '../../stand-ins/src/apps/definition.ts'
+import { NO_APP_FAULTS } from '../../stand-ins/src/apps/faults.ts'
+import { fillPollenpost, pollenpostApp } from '../../stand-ins/src/apps/pollenpost.ts'
+import { Records } from '../../stand-ins/src/apps/records.ts'
+import { DescribedApp } from '../src/http/app.ts'
+import { Budget } from '../src/http/budget.ts'
+import { clubgate } from '../src/http/described/clubgate.ts'
+import { pollenpost } from '../src/http/described/pollenpost.ts'
+import { readDescription, settings } from '../src/http/settings.ts'
+
+const signal = new AbortController().signal
+let folder = ''
+const servers: Server[] = []
+
+async function listen(server: Server): Promise<string> {
+  servers.push(server)
+  if (!server.listening) await new Promise(resolve => server.once('listening', resolve))
+  return `http://127.0.0.1:${(server.address() as AddressInfo).port}`
+}
+
+beforeAll(async () => void (folder = await mkdtemp(join(tmpdir(), 'constant-tide-apps-'))))
+afterAll(async () => {
+  for (const server of servers) {
+    server.closeAllConnections()
+    server.close()
+  }
+  await rm(folder, { recursive: true, force: true })
+})
+
+interface Tried {
+  described: AppDescription
+  standIn: StandInAppDefinition
+  fill: (records: Records) => void
+  object: string
+  values: Record<string, string>
+}
+
+const APPS: Tried[] = [
+  {
+    described: clubgate,
+    standIn: clubgateApp,
+    fill: fillClubgate,
+    object: 'organisations',
+    values: {
+      name: 'New one',
+      email: 'New@Example.org',
+      orders_this_year: '12',
+      spent_this_year: '3.10',
+      news_wanted: 'true',
+      joined_on: '2026-01-02',
+    },
+  },
+  {
+    described: pollenpost,
+    standIn: pollenpostApp,
+    fill: fillPollenpost,
+    object: 'members',
+    values: { audience: 'aud_1001', email: 'new@example.org', name: 'New' },
+  },
+]
+
+describe.each(APPS)('$described.app', ({ described, standIn, fill, object, values }) => {
+  let app: StandInApp
+  let api: DescribedApp
+  beforeAll(async () => {
+    app = new StandInApp(
+      standIn,
+      new Records(standIn, join(folder, `${standIn.name}.jsonl`), fill),
+      () => 0.5,
+    )
+    app.perMinute = 0
+    let address = ''
+    address = await listen(app.api(() => address).listen(0, '127.0.0.1'))
+    api = new DescribedApp(described, settings({ server: address, token: standIn.token }))
+  })
+  afterEach(() => void (app.faults = { ...NO_APP_FAULTS }))
+
+  const write = (operations: WriteOperation[], once = String(Math.random())) =>
+    api.write(object, operations, { once, signal })
+
+  test('every type goes there and comes back; a second telling of a call is not carried out again', async () => {
+    const before = app.records.of(object).length
+    const [made] = await write([{ op: 'create', values }], 'once')
+    const again = await write([{ op: 'create', values }], 'once')
+    expect(again).toEqual([made])
+    expect(app.records.of(object)).toHaveLength(before + 1)
+    const { id } = made as { id: string }
+    const record = app.records.get(object, id)!
+    expect(record.email).toBe('new@example.org')
+    if (object === 'organisations') {
+      expect(record).toMatchObject({ orders_this_year: 12, spent_this_year: 3.1, news_wanted: true })
+      expect(await api.read(object, id, signal)).toMatchObject({
+        spent_this_year: '3.1',
+        news_wanted: 'true',
+      })
+    }
+    expect(await write([{ op: 'change', id, values: { name: 'Other' } }])).toEqual([{ answer: 'done', id }])
+    expect(await write([{ op: 'remove', id, values: {} }])).toMatchObject([{ answer: 'done' }])
+    expect(await write([{ op: 'remove', id, values: {} }])).toMatchObject([{ answer: 'done' }])
+    expect(await write([{ op: 'change', id, values: { name: 'Gone' } }])).toEqual([{ answer: 'gone' }])
+  })
+
+  test('what the app will not have is told by its field, beside what goes', async () => {
+    const answers = await write([
+      { op: 'create', values: { ...values, email: 'nonsense' } },
+      { op: 'create', values },
+    ])
+    expect(answers).toMatchObject([{ answer: 'refused', field: 'email' }, { answer: 'done' }])
+    await write([{ op: 'remove', id: (answers[1] as { id: string }).id, values: {} }])
+  })
+
+  test('a lost answer is not known to be done; a busy app is waited for; a page is no answer; a token that is over says so', async () => {
+    app.faults = { ...NO_APP_FAULTS, lost: 1 }
+    await expect(write([{ op: 'create', values }], 'lost')).rejects.toMatchObject({ kind: 'transient' })
+    app.faults = { ...NO_APP_FAULTS }
+    const [told] = await write([{ op: 'create', values }], 'lost')
+    expect(told).toMatchObject({ answer: 'done' })
+    expect(app.records.of(object).filter(({ email }) => email === 'new@example.org')).toHaveLength(1)
+    app.faults = { ...NO_APP_FAULTS, busy: 1 }
+    const waiting = write([{ op: 'remove', id: (told as { id: string }).id, values: {} }])
+    await new Promise(resolve => setTimeout(resolve, 200))
+    app.faults = { ...NO_APP_FAULTS }
+    expect(await waiting).toMatchObject([{ answer: 'done' }])
+    app.faults = { ...NO_APP_FAULTS, html: true }
+    await expect(write([{ op: 'create', values }])).rejects.toThrow(/a page for people/)
+    app.faults = { ...NO_APP_FAULTS, expired: true }
+    await expect(write([{ op: 'create', values }])).rejects.toMatchObject({ kind: 'structural' })
+  })
+
+  test('what it says of itself fits its document', async () => {
+    const objects = await api.objects()
+    expect(objects.map(({ name }) => name)).toEqual(Object.keys(described.objects))
+    expect(
+      objects.find(({ name }) => name === object)!.fields.find(({ name }) => name === 'email'),
+    ).toMatchObject({ email: true })
+  })
+})
+
+/** A list of so many records, in pages as the app likes. */
+async function paged(paging: Paging, answer: (request: IncomingMessage, response: ServerResponse) => void) {
+  const document = {
+    openapi: '3.1.0',
+    paths: { '/things': { get: {} } },
+    components: {
+      schemas: {
+        Thing: { type: 'object', properties: { id: { type: 'string' }, big: { type: 'integer' } } },
+      },
+    },
+  }
+  const server = createServer((request, response) => {
+    response.setHeader('Content-Type', 'application/json')
+    if (request.url === '/openapi.json') response.end(JSON.stringify(document))
+    else answer(request, response)
+  }).listen(0, '127.0.0.1')
+  const description: AppDescription = {
+    description: 1,
+    app: 'Things',
+    signIn: { by: 'nothing' },
+    objects: {
+      things: {
+        schema: 'Thing',
+        key: 'id',
+        list: { path: '/things', items: '/items', paging, size: { parameter: 'size', most: 10 } },
+      },
+    },
+  }
+  return new DescribedApp(description, settings({ server: await listen(server) }))
+}
+
+const TOTAL = 25
+const things = (from: number, size: number) =>
+  Array.from({ length: Math.max(0, Math.min(size, TOTAL - from)) }, (_, i) => ({ id: `t${from + i}` }))
+const queryOf = (request: IncomingMessage) => new URL(request.url!, 'http://x').searchParams
+const all = async (app: DescribedApp) => {
+  const ids: (string | null)[] = []
+  for await (const page of app.list('things', { signal })) ids.push(...page.map(({ id }) => id!))
+  return ids
+}
+const EVERY = Array.from({ length: TOTAL }, (_, i) => `t${i}`)
+
+test.each<[Paging, (request: IncomingMessage, response: ServerResponse) => void]>([
+  [
+    { by: 'page', parameter: 'page', first: 0 },
+    (request, response) =>
+      response.end(JSON.stringify({ items: things(Number(queryOf(request).get('page')) * 10, 10) })),
+  ],
+  [
+    { by: 'offset', parameter: 'from' },
+    (request, response) =>
+      response.end(JSON.stringify({ items: things(Number(queryOf(request).get('from')), 10) })),
+  ],
+  [
+    { by: 'cursor', parameter: 'after', next: '/meta/next' },
+    (request, response) => {
+      const from = Number(queryOf(request).get('after') ?? 0)
+      response.end(
+        JSON.stringify({ items: things(from, 10), meta: { next: from + 10 < TOTAL ? from + 10 : null } }),
+      )
+    },
+  ],
+  [
+    { by: 'link' },
+    (request, response) => {
+      const from = Number(queryOf(request).get('from') ?? 0)
+      if (from + 10 < TOTAL)
+        response.setHeader('Link', `</things?from=${from + 10}>; rel="next", </things>; rel="first"`)
+      response.end(JSON.stringify({ items: things(from, 10) }))
+    },
+  ],
+])('all pages are read: %j', async (paging, answer) => {
+  expect(await all(await paged(paging, answer))).toEqual(EVERY)
+})
+
+test('an app that sends the same page for ever is found out, and one that sends us elsewhere is not followed', async () => {
+  const round = await paged({ by: 'cursor', parameter: 'after', next: '/next' }, (_request, response) =>
+    response.end(JSON.stringify({ items: things(0, 10), next: 'x' })),
+  )
+  await expect(all(round)).rejects.toThrow('the same page')
+  const elsewhere = await paged({ by: 'link' }, (_request, response) => {
+    response.setHeader('Link', '<http://example.org/things>; rel="next"')
+    response.end(JSON.stringify({ items: things(0, 10) }))
+  })
+  await expect(all(elsewhere)).rejects.toThrow('which is not where it answers')
+  const sent = await paged({ by: 'link' }, (_request, response) => {
+    response.writeHead(302, { Location: 'http://example.org/' }).end()
+  })
+  await expect(all(sent)).rejects.toThrow('elsewhere')
+})
+
+test('numbers keep their digits', async () => {
+  const app = await paged({ by: 'offset', parameter: 'from' }, (_request, response) =>
+    response.end('{"items":[{"id":"a","big":9007199254740993}]}'),
+  )
+  for await (const [first] of app.list('things', { signal }))
+    expect(first).toEqual({ id: 'a', big: '9007199254740993' })
+})
+
+test('a description says at which line it is wrong', () => {
+  expect(() => readDescription('description: 1\napp: [\n')).toThrow(/line \d/)
+  expect(() =>
+    readDescription('description: 1\napp: A\nsignIn: { by: nothing }\nobjects:\n  things:\n    key: id\n'),
+  ).toThrow(/line 6/)
+})
+
+test('a budget lets no more through than it may, whoever asks', async () => {
+  const budget = new Budget({ perMinute: 6000, concurrent: 2 })
+  let [running, most] = [0, 0]
+  const began = performance.now()
+  await Promise.all(
+    Array.from({ length: 21 }, async () => {
+      const give = await budget.turn(signal)
+      running++
+      most = Math.max(most, running)
+      await new Promise(resolve => setTimeout(resolve, 1))
+      running--
+      give()
+    }),
+  )
+  expect(most).toBeLessThanOrEqual(2)
+  // Twenty gaps of 10 ms.
+  expect(performance.now() - began).toBeGreaterThanOrEqual(199)
+  const gone = new AbortController()
+  const [first, second] = [await budget.turn(signal), await budget.turn(signal)]
+  const third = budget.turn(gone.signal)
+  gone.abort(new Error('left'))
+  await expect(third).rejects.toThrow('left')
+  first()
+  second()
+  ;(await budget.turn(signal))()
+})

@@ -1,0 +1,172 @@
+/**
+ * What an app is, said in data, on top of its OpenAPI document: where its objects are listed, read and written, how its answers come in
+ * pages, what it puts up with. A user writes one for an app of theirs; docs/described-apps.md is for them.
+ */
+import { Type, type Static } from 'typebox'
+
+const closed = { additionalProperties: false }
+const path = (title: string) => Type.String({ title, pattern: '^/[^\\s]*$', maxLength: 500 })
+/** https://www.rfc-editor.org/rfc/rfc6901 */
+const pointer = (title: string) => Type.String({ title, pattern: '^(/[^/]*)*$', maxLength: 300 })
+const method = (preset: string) =>
+  Type.Optional(Type.Enum(['GET', 'POST', 'PUT', 'PATCH', 'DELETE'], { title: 'Method', default: preset }))
+
+const signInSchema = Type.Union([
+  Type.Object({ by: Type.Literal('nothing') }, closed),
+  Type.Object({ by: Type.Literal('bearer token') }, closed),
+  Type.Object(
+    { by: Type.Literal('header'), header: Type.String({ pattern: '^[A-Za-z0-9-]{1,80}$' }) },
+    closed,
+  ),
+  Type.Object({ by: Type.Literal('basic') }, closed),
+  Type.Object(
+    {
+      by: Type.Literal('client credentials'),
+      token: path('Where tokens are had'),
+      scope: Type.Optional(Type.String({ maxLength: 1000 })),
+    },
+    closed,
+  ),
+  /** OAuth 2.0 with PKCE: a person lets us in on the app's own page. */
+  Type.Object(
+    {
+      by: Type.Literal('authorization code'),
+      authorize: path('The page on which a person lets others in'),
+      token: path('Where tokens are had'),
+      revoke: Type.Optional(path('Where tokens are given back')),
+      scope: Type.Optional(Type.String({ maxLength: 1000 })),
+    },
+    closed,
+  ),
+])
+
+const pagingSchema = Type.Union([
+  Type.Object(
+    { by: Type.Literal('cursor'), parameter: Type.String(), next: pointer('Where the next cursor stands') },
+    closed,
+  ),
+  Type.Object(
+    {
+      by: Type.Literal('page'),
+      parameter: Type.String(),
+      first: Type.Optional(Type.Integer({ minimum: 0 })),
+    },
+    closed,
+  ),
+  Type.Object({ by: Type.Literal('offset'), parameter: Type.String() }, closed),
+  /** https://www.rfc-editor.org/rfc/rfc8288 */
+  Type.Object({ by: Type.Literal('link') }, closed),
+])
+
+/** An object of an app: what is called a table elsewhere. */
+const objectSchema = Type.Object(
+  {
+    title: Type.Optional(Type.String({ title: 'Title', maxLength: 120 })),
+    /** Of the OpenAPI document's components. */
+    schema: Type.String({ title: 'Schema', maxLength: 200 }),
+    /** The field that the app knows a record by. */
+    key: Type.String({ title: 'Key', maxLength: 200 }),
+    /** The field that people know one by. */
+    label: Type.Optional(Type.String({ title: 'Label', maxLength: 200 })),
+    list: Type.Optional(
+      Type.Object(
+        {
+          path: path('Path'),
+          items: Type.Optional(pointer('Where the records stand')),
+          total: Type.Optional(pointer('Where their number stands')),
+          paging: Type.Optional(pagingSchema),
+          size: Type.Optional(
+            Type.Object(
+              { parameter: Type.String(), most: Type.Integer({ minimum: 1, maximum: 10_000 }) },
+              closed,
+            ),
+          ),
+          /** By field: the parameter that asks for the records with just that value. */
+          where: Type.Optional(Type.Record(Type.String(), Type.String())),
+        },
+        closed,
+      ),
+    ),
+    read: Type.Optional(
+      Type.Object({ path: path('Path'), item: Type.Optional(pointer('Where it stands')) }, closed),
+    ),
+    create: Type.Optional(
+      Type.Object(
+        { path: path('Path'), method: method('POST'), item: Type.Optional(pointer('Where it stands')) },
+        closed,
+      ),
+    ),
+    change: Type.Optional(
+      Type.Object(
+        { path: path('Path'), method: method('PATCH'), item: Type.Optional(pointer('Where it stands')) },
+        closed,
+      ),
+    ),
+    remove: Type.Optional(Type.Object({ path: path('Path'), method: method('DELETE') }, closed)),
+    /** Several at once. What stands in `create`, `change` and `remove` is sent for each: `$id`, `$values` and `$field` stand for its own. */
+    batch: Type.Optional(
+      Type.Object(
+        {
+          path: path('Path'),
+          method: method('POST'),
+          most: Type.Integer({ title: 'At most', minimum: 1, maximum: 10_000 }),
+          /** Where in the body the list of them stands. */
+          operations: pointer('Where the operations stand'),
+          create: Type.Optional(Type.Unknown()),
+          change: Type.Optional(Type.Unknown()),
+          remove: Type.Optional(Type.Unknown()),
+          /** In the answer: the list of what became of each, in the same order. */
+          answers: pointer('Where the answers stand'),
+          id: Type.Optional(pointer('Where the key stands')),
+          refused: pointer('What is there where one was refused'),
+          message: pointer('The app’s own words'),
+          field: Type.Optional(pointer('The field that is to blame')),
+          /** How the app says that there is no such record. */
+          gone: Type.Optional(Type.Object({ at: pointer('Where it is said'), is: Type.String() }, closed)),
+        },
+        closed,
+      ),
+    ),
+    /** What the OpenAPI document does not say of a field. */
+    fields: Type.Optional(
+      Type.Record(
+        Type.String(),
+        Type.Object(
+          {
+            /** An object whose key its values are. */
+            refers: Type.Optional(Type.String()),
+            unique: Type.Optional(Type.Boolean()),
+          },
+          closed,
+        ),
+      ),
+    ),
+  },
+  closed,
+)
+
+export const appDescriptionSchema = Type.Object(
+  {
+    description: Type.Literal(1),
+    app: Type.String({ title: 'App', minLength: 1, maxLength: 80 }),
+    summary: Type.Optional(Type.String({ title: 'Summary', maxLength: 200 })),
+    signIn: signInSchema,
+    limits: Type.Optional(
+      Type.Object(
+        {
+          perMinute: Type.Optional(Type.Integer({ title: 'Requests a minute', minimum: 1 })),
+          concurrent: Type.Optional(Type.Integer({ title: 'Requests at once', minimum: 1, maximum: 64 })),
+        },
+        closed,
+      ),
+    ),
+    /** The header that makes a request count once, however often it is sent. */
+    idempotency: Type.Optional(Type.String({ title: 'Idempotency header', pattern: '^[A-Za-z0-9-]{1,80}$' })),
+    objects: Type.Record(Type.String({ pattern: '^[A-Za-z0-9_-]{1,80}$' }), objectSchema),
+  },
+  closed,
+)
+
+export type AppDescription = Static<typeof appDescriptionSchema>
+export type DescribedObject = Static<typeof objectSchema>
+export type Paging = Static<typeof pagingSchema>

@@ -1,0 +1,218 @@
+/** Objects of an app by its OpenAPI 3.1 document (https://spec.openapis.org/oas/v3.1.1) and its description. */
+import type { LogicalType } from '../records/types.ts'
+import type { AppDescription, DescribedObject } from './description.ts'
+import type { AppField, AppObject } from './object.ts'
+
+/** As much of JSON Schema as is looked into. */
+interface Schema {
+  $ref?: string
+  title?: string
+  type?: string | string[]
+  format?: string
+  enum?: unknown[]
+  readOnly?: boolean
+  maxLength?: number
+  properties?: Record<string, Schema>
+  required?: string[]
+  items?: Schema
+}
+
+export interface OpenApi {
+  openapi: string
+  info?: { title?: string }
+  paths?: Record<string, Record<string, unknown>>
+  components?: { schemas?: Record<string, Schema> }
+}
+
+/** What does not fit, and where in the description: names from the outermost on. */
+export interface DescriptionFault {
+  at: string[]
+  message: string
+  remedy: string
+}
+
+export function isOpenApi(value: unknown): value is OpenApi {
+  const { openapi, paths } = Object(value) as Partial<OpenApi>
+  return (
+    typeof openapi === 'string' &&
+    /^3\.\d/.test(openapi) &&
+    (paths === undefined || typeof paths === 'object')
+  )
+}
+
+/** Everything that the description names is in the document. */
+export function faultsOf(description: AppDescription, document: OpenApi): DescriptionFault[] {
+  const faults: DescriptionFault[] = []
+  const objects = Object.keys(description.objects)
+  for (const [name, object] of Object.entries(description.objects)) {
+    const at = ['objects', name]
+    const schema = schemaOf(document, object.schema)
+    if (!schema?.properties) {
+      const known = Object.keys(document.components?.schemas ?? {})
+      faults.push({
+        at: [...at, 'schema'],
+        message: `The document has no schema “${object.schema}” with properties.`,
+        remedy: known.length > 0 ? `It has ${known.join(', ')}.` : 'Its components have no schemas at all.',
+      })
+      continue
+    }
+    const fields = Object.keys(schema.properties)
+    const named: [string[], string | undefined][] = [
+      [['key'], object.key],
+      [['label'], object.label],
+      ...Object.keys(object.list?.where ?? {}).map((field): [string[], string] => [
+        ['list', 'where', field],
+        field,
+      ]),
+      ...Object.keys(object.fields ?? {}).map((field): [string[], string] => [['fields', field], field]),
+    ]
+    for (const [place, field] of named) {
+      if (field === undefined || fields.includes(field)) continue
+      faults.push({
+        at: [...at, ...place],
+        message: `The schema “${object.schema}” has no property “${field}”.`,
+        remedy: `It has ${fields.join(', ')}.`,
+      })
+    }
+    for (const [field, { refers }] of Object.entries(object.fields ?? {})) {
+      if (refers === undefined || objects.includes(refers)) continue
+      faults.push({
+        at: [...at, 'fields', field, 'refers'],
+        message: `There is no object “${refers}” in this description.`,
+        remedy: `It has ${objects.join(', ')}.`,
+      })
+    }
+    for (const { place, path, method } of requestsOf(object)) {
+      const found = document.paths?.[path]
+      if (!found) {
+        faults.push({
+          at: [...at, ...place, 'path'],
+          message: `The document has no path ${path}.`,
+          remedy: `It has ${Object.keys(document.paths ?? {}).join(', ')}.`,
+        })
+      } else if (!(method.toLowerCase() in found)) {
+        faults.push({
+          at: [...at, ...place],
+          message: `${path} knows no ${method}.`,
+          remedy: `It knows ${Object.keys(found).join(', ').toUpperCase()}.`,
+        })
+      }
+    }
+  }
+  return faults
+}
+
+function requestsOf(object: DescribedObject): { place: string[]; path: string; method: string }[] {
+  const { list, read, create, change, remove, batch } = object
+  const one = (place: string, asked: { path: string; method?: string } | undefined, preset: string) =>
+    asked ? [{ place: [place], path: asked.path, method: asked.method ?? preset }] : []
+  return [
+    ...one('list', list, 'GET'),
+    ...one('read', read, 'GET'),
+    ...one('create', create, 'POST'),
+    ...one('change', change, 'PATCH'),
+    ...one('remove', remove, 'DELETE'),
+    ...one('batch', batch, 'POST'),
+  ]
+}
+
+/** The objects of a description without faults, in its order. */
+export function objectsOf(description: AppDescription, document: OpenApi): AppObject[] {
+  return Object.entries(description.objects).map(([name, object]) => {
+    const schema = schemaOf(document, object.schema)!
+    const { list, read, create, change, remove, batch } = object
+    const required = new Set(schema.required)
+    return {
+      name,
+      title: object.title ?? name,
+      key: object.key,
+      label: object.label ?? null,
+      fields: Object.entries(schema.properties ?? {}).map(([field, property]) =>
+        fieldOf(field, property, { document, object, required: required.has(field) }),
+      ),
+      can: {
+        list: list !== undefined,
+        read: read !== undefined,
+        create: create !== undefined || batch?.create !== undefined,
+        change: change !== undefined || batch?.change !== undefined,
+        remove: remove !== undefined || batch?.remove !== undefined,
+      },
+      findBy: Object.keys(list?.where ?? {}),
+    }
+  })
+}
+
+function fieldOf(
+  name: string,
+  property: Schema,
+  { document, object, required }: { document: OpenApi; object: DescribedObject; required: boolean },
+): AppField {
+  const schema = resolved(document, property)
+  const { refers = null, unique = false } = object.fields?.[name] ?? {}
+  const readOnly = schema.readOnly === true || property.readOnly === true
+  return {
+    name,
+    title: schema.title ?? name,
+    type: typeOf(document, schema),
+    nativeType: [typeNameOf(schema), schema.format].filter(Boolean).join(' '),
+    required: required && !readOnly,
+    readOnly,
+    choices: schema.enum?.filter(one => one !== null).map(String) ?? null,
+    maxLength: schema.maxLength ?? null,
+    unique,
+    refers,
+    email: schema.format === 'email',
+  }
+}
+
+function schemaOf(document: OpenApi, name: string): Schema | undefined {
+  const schemas = document.components?.schemas ?? {}
+  return Object.hasOwn(schemas, name) ? resolved(document, schemas[name]!) : undefined
+}
+
+const DEEPEST = 10
+
+function resolved(document: OpenApi, schema: Schema): Schema {
+  let found = schema
+  for (let depth = 0; found.$ref !== undefined && depth < DEEPEST; depth++) {
+    const name = /^#\/components\/schemas\/([^/]+)$/.exec(found.$ref)?.[1]
+    const schemas = document.components?.schemas ?? {}
+    if (name === undefined || !Object.hasOwn(schemas, name)) return {}
+    found = schemas[name]!
+  }
+  return found
+}
+
+function typeNameOf({ type }: Schema): string {
+  const names = (Array.isArray(type) ? type : [type]).filter(one => one !== undefined && one !== 'null')
+  return names.length === 1 ? names[0]! : names.length === 0 ? 'any' : names.join(' or ')
+}
+
+function typeOf(document: OpenApi, schema: Schema): LogicalType {
+  switch (typeNameOf(schema)) {
+    case 'string':
+      switch (schema.format) {
+        case 'date':
+          return { kind: 'date' }
+        case 'date-time':
+          return { kind: 'timestamp', zoned: true }
+        case 'decimal':
+          return { kind: 'decimal' }
+        default:
+          return { kind: 'utf8' }
+      }
+    case 'integer':
+      return { kind: 'int', bits: 64, signed: true }
+    case 'number':
+      return { kind: 'decimal' }
+    case 'boolean':
+      return { kind: 'bool' }
+    case 'array':
+      return {
+        kind: 'list',
+        of: schema.items ? typeOf(document, resolved(document, schema.items)) : { kind: 'json' },
+      }
+    default:
+      return { kind: 'json' }
+  }
+}

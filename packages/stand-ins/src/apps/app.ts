@@ -1,0 +1,248 @@
+/** A stand-in app: its interface for programs over its records, with limits and faults. */
+import { bodyParser } from '@koa/bodyparser'
+import Router from '@koa/router'
+import Koa from 'koa'
+import { Consent } from './consent.ts'
+import type { StandInAppDefinition, StandInObject } from './definition.ts'
+import { documentOf } from './document.ts'
+import { NO_APP_FAULTS, type AppFaults } from './faults.ts'
+import { NotTaken, type Given, type Records } from './records.ts'
+
+const PAGE = 100
+const CALLS_KEPT = 200
+const ONCE_KEPT = 20_000
+/** For everybody. */
+const OPEN = new Set(['/openapi.json', '/authorize', '/token', '/revoke'])
+
+interface Operation {
+  action?: unknown
+  id?: unknown
+  values?: unknown
+}
+
+interface Kept {
+  status: number
+  body: unknown
+}
+
+export class StandInApp {
+  readonly definition: StandInAppDefinition
+  readonly records: Records
+  readonly consent: Consent
+  faults: AppFaults = { ...NO_APP_FAULTS }
+  /** Requests a minute; 0: as many as come. */
+  perMinute: number
+  readonly calls: { at: string; method: string; path: string; status: number }[] = []
+  /** Requests that were carried out, by whom they were named. */
+  private readonly once = new Map<string, Kept>()
+  private readonly random: () => number
+  private tokens: number
+  private filledAt = Date.now()
+
+  constructor(definition: StandInAppDefinition, records: Records, random: () => number = Math.random) {
+    this.definition = definition
+    this.records = records
+    this.consent = new Consent(definition.name, definition.accounts ?? ['the only account'])
+    this.perMinute = definition.perMinute
+    this.tokens = this.burst
+    this.random = random
+  }
+
+  /** `server`: its address. */
+  api(server: () => string): Koa {
+    const app = new Koa()
+    app.silent = true
+    const router = new Router()
+    router.get('/openapi.json', ctx => {
+      ctx.body = documentOf(this.definition, server())
+    })
+    this.consent.routes(router)
+    for (const object of this.definition.objects) this.routes(router, object)
+    app.use((ctx, next) => this.answer(ctx, next))
+    app.use(bodyParser({ enableTypes: ['json', 'form'], jsonLimit: '20mb' }))
+    app.use(router.routes())
+    return app
+  }
+
+  private async answer(ctx: Koa.Context, next: Koa.Next): Promise<void> {
+    const { faults, definition } = this
+    if (faults.slowMs > 0) await new Promise(resolve => setTimeout(resolve, faults.slowMs))
+    try {
+      if (faults.html) {
+        ctx.type = 'html'
+        ctx.body = '<!doctype html><title>Maintenance</title><p>We are back soon.'
+        return
+      }
+      if (!OPEN.has(ctx.path)) {
+        const token = ctx.get('Authorization').replace(/^Bearer /, '')
+        const account = this.consent.accountOf(token)
+        const known = token === definition.token || account !== undefined
+        if (faults.expired || !known)
+          return refuse(ctx, 401, 'unauthorised', 'The token is not known, or has expired.')
+        if (ctx.method !== 'GET' && account?.includes('read by'))
+          return refuse(ctx, 403, 'forbidden', 'This account may read, and nothing else.')
+        const wait = this.random() < faults.busy ? 1 : this.waitFor()
+        if (wait > 0) {
+          ctx.set('Retry-After', String(Math.ceil(wait)))
+          return refuse(ctx, 429, 'too_many', 'Too many requests.')
+        }
+        if (this.random() < faults.failing) return refuse(ctx, 500, 'internal', 'Something went wrong.')
+      }
+      const once = ctx.get('Idempotency-Key')
+      const kept = once === '' ? undefined : this.once.get(once)
+      if (kept) {
+        ctx.status = kept.status
+        ctx.body = kept.body
+      } else await this.carryOut(ctx, next, once)
+      if (ctx.method !== 'GET' && this.random() < faults.lost) {
+        ctx.respond = false
+        ctx.req.socket.destroy()
+      }
+    } finally {
+      this.calls.push({
+        at: new Date().toISOString(),
+        method: ctx.method,
+        path: ctx.path,
+        status: ctx.status,
+      })
+      if (this.calls.length > CALLS_KEPT) this.calls.shift()
+    }
+  }
+
+  private async carryOut(ctx: Koa.Context, next: Koa.Next, once: string): Promise<void> {
+    try {
+      await next()
+    } catch (thrown) {
+      if (!(thrown instanceof NotTaken)) {
+        const { status = 500, message } = thrown as { status?: number; message: string }
+        return refuse(ctx, status, 'bad_request', message)
+      }
+      refuse(ctx, thrown.code === 'not_found' ? 404 : 422, thrown.code, thrown.message, thrown.field)
+    }
+    if (once === '') return
+    this.once.set(once, { status: ctx.status, body: ctx.body })
+    if (this.once.size > ONCE_KEPT) this.once.delete(this.once.keys().next().value!)
+  }
+
+  private routes(router: Router, object: StandInObject): void {
+    const { records } = this
+    const { name } = object
+    router.get(`/${name}/count`, ctx => {
+      const where = this.wanted(object, ctx.query)
+      ctx.body = { count: records.of(name).filter(where).length }
+    })
+    router.post(`/${name}/batch`, ctx => {
+      const { operations } = Object(ctx.request.body) as { operations?: unknown }
+      if (!Array.isArray(operations)) throw new NotTaken(null, 'bad_request', 'There are no operations.')
+      if (operations.length > object.batch)
+        throw new NotTaken(null, 'too_many_operations', `A batch takes ${object.batch} operations.`)
+      ctx.body = { results: operations.map(one => this.operate(object, Object(one) as Operation)) }
+    })
+    router.post(`/${name}`, ctx => {
+      ctx.status = 201
+      ctx.body = records.shown(object, records.create(object, valuesOf(ctx.request.body)))
+    })
+    if (object.countsOnly) return
+    router.get(`/${name}`, ctx => {
+      const where = this.wanted(object, ctx.query)
+      const found = records.of(name).filter(where)
+      const size = Math.min(PAGE, Math.max(1, Number(ctx.query.limit ?? PAGE) || PAGE))
+      const after = String(ctx.query.after ?? '')
+      const begin = after === '' ? 0 : found.findIndex(({ id }) => numberIn(id) > numberIn(after))
+      const data = begin < 0 ? [] : found.slice(begin, begin + size)
+      const more = begin >= 0 && begin + size < found.length
+      ctx.body = {
+        data: data.map(record => records.shown(object, record)),
+        total: found.length,
+        next: more ? data.at(-1)!.id : null,
+      }
+    })
+    const present = (id: string | undefined) => {
+      const record = records.get(name, id ?? '')
+      if (record) return record
+      throw new NotTaken(null, 'not_found', `There is no ${object.schema} ${id}.`)
+    }
+    router.get(`/${name}/:id`, ctx => {
+      ctx.body = records.shown(object, present(ctx.params.id))
+    })
+    router.patch(`/${name}/:id`, ctx => {
+      ctx.body = records.shown(object, records.change(object, ctx.params.id!, valuesOf(ctx.request.body)))
+    })
+    router.delete(`/${name}/:id`, ctx => {
+      records.remove(object, ctx.params.id!)
+      ctx.status = 204
+    })
+  }
+
+  private operate(object: StandInObject, { action, id, values }: Operation): object {
+    const { records } = this
+    try {
+      const given = valuesOf(values ?? {})
+      const which = typeof id === 'string' ? id : records.having(object, given)?.id
+      switch (action) {
+        case 'create':
+        case 'add':
+          return { id: records.create(object, given).id }
+        case 'change':
+          return { id: records.change(object, which ?? '', given).id }
+        case 'delete':
+        case 'take out':
+          // What is gone already is gone.
+          if (which !== undefined && records.get(object.name, which)) records.remove(object, which)
+          return { id: which ?? null }
+        default:
+          throw new NotTaken(null, 'bad_request', `There is no action ${String(action)}.`)
+      }
+    } catch (thrown) {
+      if (!(thrown instanceof NotTaken)) throw thrown
+      const { field, code, message } = thrown
+      return { error: { field, code, message } }
+    }
+  }
+
+  private wanted(object: StandInObject, query: Record<string, unknown>) {
+    const asked = object.findBy.flatMap(field => {
+      const value = query[field]
+      const normal = object.fields[field]?.normal
+      return typeof value === 'string' ? [{ field, value: normal ? normal(value) : value }] : []
+    })
+    return (record: Record<string, unknown>) =>
+      asked.every(({ field, value }) => String(record[field]) === value)
+  }
+
+  /** A minute's requests may not come all at once. */
+  private get burst(): number {
+    return Math.max(1, this.perMinute / 20)
+  }
+
+  /** Seconds until there is room; 0: now. */
+  private waitFor(): number {
+    if (this.perMinute === 0) return 0
+    const now = Date.now()
+    this.tokens = Math.min(this.burst, this.tokens + ((now - this.filledAt) / 60_000) * this.perMinute)
+    this.filledAt = now
+    if (this.tokens < 1) return ((1 - this.tokens) / this.perMinute) * 60
+    this.tokens--
+    return 0
+  }
+}
+
+function valuesOf(body: unknown): Given {
+  if (typeof body === 'object' && body !== null && !Array.isArray(body)) return body as Given
+  throw new NotTaken(null, 'bad_request', 'A record is an object with fields.')
+}
+
+function numberIn(id: string): number {
+  return Number(id.replace(/^\D+/, ''))
+}
+
+function refuse(
+  ctx: Koa.Context,
+  status: number,
+  code: string,
+  message: string,
+  field: string | null = null,
+): void {
+  ctx.status = status
+  ctx.body = { error: { code, message, field }, message, field }
+}

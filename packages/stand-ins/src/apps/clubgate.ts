@@ -1,0 +1,103 @@
+import { CLUBS } from '../world/nursery.sql.ts'
+import type { StandInAppDefinition } from './definition.ts'
+import type { Records } from './records.ts'
+
+const trimmed = (text: string) => text.trim()
+const lowered = (text: string) => text.trim().toLowerCase()
+
+/** Membership of garden clubs. */
+export const clubgateApp: StandInAppDefinition = {
+  name: 'Clubgate',
+  what: 'membership of garden clubs',
+  token: 'clubgate-willow-token',
+  perMinute: 1200,
+  accounts: ['Osier Valley Growers', 'Osier Valley Growers, read by the auditors'],
+  objects: [
+    {
+      name: 'organisations',
+      schema: 'Organisation',
+      prefix: 'org_',
+      batch: 100,
+      findBy: ['club_number', 'email'],
+      fields: {
+        name: { type: 'string', title: 'Name', required: true, maxLength: 120, normal: trimmed },
+        club_number: { type: 'string', title: 'Club number', maxLength: 20, unique: true, normal: trimmed },
+        email: { type: 'string', format: 'email', title: 'E-mail', normal: lowered },
+        telephone: { type: 'string', title: 'Telephone', maxLength: 30 },
+        tier: { type: 'string', title: 'Tier', enum: ['seed', 'bloom', 'evergreen'] },
+        joined_on: { type: 'string', format: 'date', title: 'Joined on' },
+        orders_this_year: { type: 'integer', title: 'Orders this year' },
+        spent_this_year: { type: 'number', title: 'Spent this year' },
+        last_order_on: { type: 'string', format: 'date', title: 'Last order on' },
+        news_wanted: { type: 'boolean', title: 'News wanted' },
+        note: { type: 'string', title: 'Note', maxLength: 500 },
+        contacts: {
+          type: 'integer',
+          title: 'Contacts',
+          computed: ({ id }, all) => all('contacts').filter(({ organisation }) => organisation === id).length,
+        },
+      },
+    },
+    {
+      name: 'contacts',
+      schema: 'Contact',
+      prefix: 'con_',
+      batch: 100,
+      findBy: ['email'],
+      fields: {
+        name: { type: 'string', title: 'Name', required: true, maxLength: 120, normal: trimmed },
+        email: { type: 'string', format: 'email', title: 'E-mail', unique: true, normal: lowered },
+        organisation: { type: 'string', title: 'Organisation', refers: 'organisations' },
+        telephone: { type: 'string', title: 'Telephone', maxLength: 30 },
+        role: { type: 'string', title: 'Role', enum: ['chair', 'treasurer', 'grower', 'member'] },
+      },
+    },
+  ],
+}
+
+const TIERS = ['seed', 'bloom', 'evergreen']
+const PEOPLE = ['Ada Fenwick', 'Bram Oakes', 'Cora Lindqvist', 'Dev Marlow', 'Elin Thorpe', 'Finn Arkwright']
+const FAMILIES = ['Ashdown', 'Birch', 'Calloway', 'Dunmore', 'Eastwood', 'Fernley', 'Garrick']
+const ORDERING = 280
+const ROLES = ['chair', 'treasurer', 'grower', 'member']
+
+/** The clubs that order, but for the last, which nobody has entered yet; and some that never have. */
+export function fillClubgate(records: Records): void {
+  const [organisations, contacts] = clubgateApp.objects as [
+    (typeof clubgateApp.objects)[0],
+    (typeof clubgateApp.objects)[0],
+  ]
+  const clubs = [
+    ...CLUBS.slice(0, -1).map(club => `${club} Garden Club`),
+    'Withy Lane Allotments',
+    'Old Mill Growers',
+  ]
+  for (const [i, name] of clubs.entries()) {
+    const { id } = records.create(organisations, {
+      name,
+      club_number: `GC-${String(101 + i)}`,
+      email: `office@${name.toLowerCase().match(/[a-z]+/)![0]}.example.org`,
+      telephone: `555-01${String(10 + i)}`,
+      tier: TIERS[i % TIERS.length],
+      joined_on: `20${String(10 + (i % 14))}-0${1 + (i % 9)}-15`,
+      news_wanted: i % 4 !== 3,
+    })
+    for (let n = 0; n < 2; n++) {
+      const person = PEOPLE[(2 * i + n) % PEOPLE.length]!
+      records.create(contacts, {
+        name: person,
+        email: `${person.split(' ')[0]!.toLowerCase()}.${i}@example.org`,
+        organisation: id,
+        role: ROLES[(i + n) % ROLES.length],
+      })
+    }
+  }
+  // Most of those who order by mail.
+  for (let n = 0; n < ORDERING; n++) {
+    records.create(contacts, {
+      name: `${PEOPLE[n % PEOPLE.length]!.split(' ')[0]} ${FAMILIES[n % FAMILIES.length]}`,
+      email: `club${n}@example.org`,
+      role: 'member',
+    })
+  }
+}

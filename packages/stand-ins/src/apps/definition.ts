@@ -1,0 +1,51 @@
+/** What a stand-in app has: its objects with their fields, as its own OpenAPI document tells them. */
+
+export interface StandInField {
+  /** JSON Schema. */
+  type: 'string' | 'integer' | 'number' | 'boolean'
+  format?: 'email' | 'date' | 'date-time' | 'decimal'
+  title?: string
+  enum?: string[]
+  maxLength?: number
+  readOnly?: boolean
+  required?: boolean
+  /** No two records have the same, but for none. */
+  unique?: boolean
+  /** Of another object, whose record its value must be. */
+  refers?: string
+  /** Why the app will not have a value that is otherwise right. */
+  refuses?: (value: string) => string | undefined
+  /** What the app makes of what it is given. */
+  normal?: (value: string) => string
+  /** Computed whenever it is asked for; `all`: of every object. */
+  computed?: (record: StandInRecord, all: (object: string) => StandInRecord[]) => JsonValue
+}
+
+export type JsonValue = string | number | boolean | null
+export type StandInRecord = Record<string, JsonValue> & { id: string }
+
+export interface StandInObject {
+  name: string
+  schema: string
+  /** Ids begin with it. */
+  prefix: string
+  fields: Record<string, StandInField>
+  /** Fields that together no two records share. */
+  together?: string[]
+  /** Records can be asked for by these. */
+  findBy: string[]
+  /** Nobody can read its records, only how many there are. */
+  countsOnly?: boolean
+  /** Operations in one batch, at most. */
+  batch: number
+}
+
+export interface StandInAppDefinition {
+  name: string
+  what: string
+  token: string
+  perMinute: number
+  /** Between which a person chooses who lets others in. */
+  accounts?: string[]
+  objects: StandInObject[]
+}

@@ -1,0 +1,63 @@
+/** The OpenAPI document of a stand-in app. */
+import type { StandInAppDefinition, StandInObject } from './definition.ts'
+
+export function documentOf({ name, what, objects }: StandInAppDefinition, server: string): object {
+  return {
+    openapi: '3.1.0',
+    info: { title: `${name} (simulated)`, summary: what, version: '1' },
+    servers: [{ url: server }],
+    paths: Object.assign({}, ...objects.map(pathsOf)) as object,
+    components: {
+      securitySchemes: { token: { type: 'http', scheme: 'bearer' } },
+      schemas: Object.fromEntries(objects.map(object => [object.schema, schemaOf(object)])),
+    },
+    security: [{ token: [] }],
+  }
+}
+
+const answers = (description: string) => ({ responses: { 200: { description } } })
+
+function pathsOf({ name, countsOnly }: StandInObject): object {
+  const list = countsOnly ? {} : { get: answers('a page of records') }
+  return {
+    [`/${name}`]: { ...list, post: answers('the new record') },
+    [`/${name}/batch`]: { post: answers('what became of each operation') },
+    [`/${name}/count`]: { get: answers('how many there are') },
+    ...(countsOnly
+      ? {}
+      : {
+          [`/${name}/{id}`]: {
+            get: answers('the record'),
+            patch: answers('the changed record'),
+            delete: answers('nothing'),
+          },
+        }),
+  }
+}
+
+function schemaOf({ fields }: StandInObject): object {
+  const own = Object.entries(fields).map(([name, field]) => {
+    const { type, format, title, enum: choices, maxLength, readOnly, computed } = field
+    return [
+      name,
+      {
+        type: field.required ? type : [type, 'null'],
+        ...(format ? { format } : {}),
+        ...(title ? { title } : {}),
+        ...(choices ? { enum: choices } : {}),
+        ...(maxLength === undefined ? {} : { maxLength }),
+        ...(readOnly || computed ? { readOnly: true } : {}),
+      },
+    ]
+  })
+  return {
+    type: 'object',
+    required: Object.entries(fields).flatMap(([name, { required }]) => (required ? [name] : [])),
+    properties: {
+      id: { type: 'string', readOnly: true },
+      ...Object.fromEntries(own),
+      created_at: { type: 'string', format: 'date-time', readOnly: true },
+      updated_at: { type: 'string', format: 'date-time', readOnly: true },
+    },
+  }
+}

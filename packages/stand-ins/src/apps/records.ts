@@ -1,0 +1,250 @@
+/** The records of a stand-in app, kept over restarts: a line for each change, and all of them anew at a start. */
+import { appendFileSync, mkdirSync, readFileSync, renameSync, writeFileSync } from 'node:fs'
+import { dirname } from 'node:path'
+import type {
+  JsonValue,
+  StandInAppDefinition,
+  StandInField,
+  StandInObject,
+  StandInRecord,
+} from './definition.ts'
+
+/** Why the app will not have a value. */
+export class NotTaken extends Error {
+  readonly field: string | null
+  readonly code: string
+
+  constructor(field: string | null, code: string, message: string) {
+    super(message)
+    this.field = field
+    this.code = code
+  }
+}
+
+interface Line {
+  object: string
+  id: string
+  /** null: it is gone. */
+  record: StandInRecord | null
+}
+
+export type Given = Record<string, unknown>
+
+const EMAIL = /^[^\s@<>,;]+@[^\s@<>,;.]+(\.[^\s@<>,;.]+)+$/
+
+export class Records {
+  private readonly app: StandInAppDefinition
+  private readonly file: string
+  private readonly all = new Map<string, Map<string, StandInRecord>>()
+  /** By object and field or fields: whose a value is. */
+  private readonly holders = new Map<string, Map<string, string>>()
+  private numbers = new Map<string, number>()
+  /** Fields that nobody may write just now. */
+  readonly locked = new Set<string>()
+
+  /** `fill`: what is there when there was nothing. */
+  constructor(app: StandInAppDefinition, file: string, fill: (records: Records) => void) {
+    this.app = app
+    this.file = file
+    for (const { name } of app.objects) this.all.set(name, new Map())
+    mkdirSync(dirname(file), { recursive: true })
+    const lines = this.read()
+    for (const { object, id, record } of lines) {
+      const records = this.all.get(object)
+      if (!records) continue
+      if (record) records.set(id, record)
+      else records.delete(id)
+    }
+    for (const object of app.objects) for (const record of this.of(object.name)) this.hold(object, record)
+    if (lines.length === 0) fill(this)
+    this.writeAll()
+  }
+
+  of(object: string): StandInRecord[] {
+    return [...(this.all.get(object)?.values() ?? [])]
+  }
+
+  get(object: string, id: string): StandInRecord | undefined {
+    return this.all.get(object)?.get(id)
+  }
+
+  /** As the app shows it. */
+  shown(object: StandInObject, record: StandInRecord): StandInRecord {
+    const computed = Object.entries(object.fields).flatMap(([name, { computed }]) =>
+      computed ? [[name, computed(record, other => this.of(other))] as const] : [],
+    )
+    return { ...record, ...Object.fromEntries(computed) }
+  }
+
+  create(object: StandInObject, given: Given): StandInRecord {
+    const values = this.taken(object, given)
+    for (const [name, field] of Object.entries(object.fields))
+      if (field.required && (values[name] ?? null) === null)
+        throw new NotTaken(name, 'required', `${field.title ?? name} is required.`)
+    const now = new Date().toISOString()
+    const id = this.nextId(object)
+    const empty = Object.fromEntries(
+      Object.entries(object.fields).flatMap(([name, { computed }]) => (computed ? [] : [[name, null]])),
+    )
+    const record: StandInRecord = { ...empty, ...values, id, created_at: now, updated_at: now }
+    this.refuseDoubles(object, record)
+    this.put(object, record)
+    return record
+  }
+
+  change(object: StandInObject, id: string, given: Given): StandInRecord {
+    const present = this.get(object.name, id)
+    if (!present) throw new NotTaken(null, 'not_found', `There is no ${object.schema} ${id}.`)
+    const values = this.taken(object, given)
+    for (const [name, value] of Object.entries(values))
+      if (value === null && object.fields[name]!.required)
+        throw new NotTaken(name, 'required', `${object.fields[name]!.title ?? name} is required.`)
+    const record = { ...present, ...values, updated_at: new Date().toISOString() }
+    this.refuseDoubles(object, record)
+    this.put(object, record)
+    return record
+  }
+
+  remove(object: StandInObject, id: string): void {
+    const present = this.get(object.name, id)
+    if (!present) throw new NotTaken(null, 'not_found', `There is no ${object.schema} ${id}.`)
+    this.letGo(object, present)
+    this.all.get(object.name)!.delete(id)
+    this.append({ object: object.name, id, record: null })
+  }
+
+  /** The record that has these values in the fields that say which it is. */
+  having(object: StandInObject, values: Given): StandInRecord | undefined {
+    const [key] = keysOf(object, values as StandInRecord).filter(([, value]) => value !== null)
+    const id = key && this.holders.get(key[0])?.get(key[1]!)
+    return id === undefined ? undefined : this.get(object.name, id)
+  }
+
+  private taken(object: StandInObject, given: Given): Record<string, JsonValue> {
+    return Object.fromEntries(
+      Object.entries(given).map(([name, value]) => {
+        const field = Object.hasOwn(object.fields, name) ? object.fields[name] : undefined
+        if (!field) throw new NotTaken(name, 'unknown_field', `${object.schema} has no field ${name}.`)
+        if (field.readOnly || field.computed || this.locked.has(name))
+          throw new NotTaken(name, 'read_only', `${field.title ?? name} cannot be written.`)
+        return [name, this.value(name, field, value)]
+      }),
+    )
+  }
+
+  private value(name: string, field: StandInField, value: unknown): JsonValue {
+    if (value === null || value === undefined) return null
+    const title = field.title ?? name
+    const wrong = (code: string, message: string) => new NotTaken(name, code, message)
+    if (field.type !== 'string') {
+      const fits =
+        field.type === 'boolean'
+          ? typeof value === 'boolean'
+          : typeof value === 'number' && (field.type === 'number' || Number.isInteger(value))
+      if (!fits)
+        throw wrong(
+          'wrong_type',
+          `${title} must be ${field.type === 'boolean' ? 'true or false' : `a ${field.type}`}.`,
+        )
+      return value as JsonValue
+    }
+    if (typeof value !== 'string') throw wrong('wrong_type', `${title} must be text.`)
+    const text = field.normal ? field.normal(value) : value
+    if (field.enum && !field.enum.includes(text)) throw wrong('not_a_choice', `${title} knows no “${text}”.`)
+    if (field.maxLength !== undefined && [...text].length > field.maxLength)
+      throw wrong('too_long', `${title} takes ${field.maxLength} characters, not ${[...text].length}.`)
+    if (field.format === 'email' && !EMAIL.test(text))
+      throw wrong('malformed', `${title}: “${text}” is no e-mail address.`)
+    if (field.format === 'date' && !/^\d{4}-\d{2}-\d{2}$/.test(text))
+      throw wrong('malformed', `${title}: “${text}” is no date.`)
+    const refused = field.refuses?.(text)
+    if (refused !== undefined) throw wrong('refused', `${title}: ${refused}`)
+    if (field.refers !== undefined && !this.get(field.refers, text))
+      throw wrong('unknown_reference', `${title}: there is no ${text}.`)
+    return text
+  }
+
+  private refuseDoubles(object: StandInObject, record: StandInRecord): void {
+    for (const [key, value, field] of keysOf(object, record)) {
+      const holder = value === null ? undefined : this.holders.get(key)?.get(value)
+      if (holder !== undefined && holder !== record.id)
+        throw new NotTaken(
+          field,
+          'taken',
+          `Another ${object.schema} has this ${object.fields[field]?.title ?? field} already.`,
+        )
+    }
+  }
+
+  private put(object: StandInObject, record: StandInRecord): void {
+    const present = this.get(object.name, record.id)
+    if (present) this.letGo(object, present)
+    this.all.get(object.name)!.set(record.id, record)
+    this.hold(object, record)
+    this.append({ object: object.name, id: record.id, record })
+  }
+
+  private hold(object: StandInObject, record: StandInRecord): void {
+    for (const [key, value] of keysOf(object, record)) {
+      if (value === null) continue
+      let holders = this.holders.get(key)
+      if (!holders) this.holders.set(key, (holders = new Map()))
+      holders.set(value, record.id)
+    }
+    const number = Number(record.id.slice(object.prefix.length))
+    this.numbers.set(object.name, Math.max(number, this.numbers.get(object.name) ?? 0))
+  }
+
+  private letGo(object: StandInObject, record: StandInRecord): void {
+    for (const [key, value] of keysOf(object, record))
+      if (value !== null) this.holders.get(key)?.delete(value)
+  }
+
+  private nextId(object: StandInObject): string {
+    const number = (this.numbers.get(object.name) ?? 1000) + 1
+    this.numbers.set(object.name, number)
+    return `${object.prefix}${number}`
+  }
+
+  private filling = true
+
+  private append(line: Line): void {
+    if (!this.filling) appendFileSync(this.file, `${JSON.stringify(line)}\n`)
+  }
+
+  private writeAll(): void {
+    const lines = this.app.objects.flatMap(({ name }) =>
+      this.of(name).map(record => JSON.stringify({ object: name, id: record.id, record } satisfies Line)),
+    )
+    writeFileSync(`${this.file}.new`, lines.map(line => `${line}\n`).join(''))
+    renameSync(`${this.file}.new`, this.file)
+    this.filling = false
+  }
+
+  private read(): Line[] {
+    let text: string
+    try {
+      text = readFileSync(this.file, 'utf8')
+    } catch {
+      return [] // the first time
+    }
+    // A line that was being written when the process was killed has no end.
+    const whole = text.slice(0, text.lastIndexOf('\n') + 1)
+    return whole.split('\n').flatMap(line => (line === '' ? [] : [JSON.parse(line) as Line]))
+  }
+}
+
+/** What of a record nobody else may have: a name for it, its value, the field to blame. */
+function keysOf(
+  { name, fields, together }: StandInObject,
+  record: StandInRecord,
+): [string, string | null, string][] {
+  const single = Object.entries(fields).flatMap(([field, { unique }]): [string, string | null, string][] => {
+    const value = record[field] ?? null
+    return unique ? [[`${name}.${field}`, value === null ? null : String(value), field]] : []
+  })
+  if (!together) return single
+  const values = together.map(field => record[field] ?? null)
+  const value = values.includes(null) ? null : JSON.stringify(values)
+  return [...single, [`${name}.${together.join()}`, value, together.at(-1)!]]
+}

@@ -1,0 +1,184 @@
+/** A stand-in app's own small screen: its records, for people to see and to edit, and what goes wrong with it. */
+import { bodyParser } from '@koa/bodyparser'
+import Router from '@koa/router'
+import Koa from 'koa'
+import { guarded } from '../screen/frame.ts'
+import { html, type Markup } from '../screen/html.ts'
+import { standInPage } from '../screen/page.ts'
+import type { StandInApp } from './app.ts'
+import type { JsonValue, StandInField, StandInObject, StandInRecord } from './definition.ts'
+import { NO_APP_FAULTS, type AppFaults } from './faults.ts'
+import { NotTaken } from './records.ts'
+
+const MOST_SHOWN = 200
+
+const STATES: { title: string; faults: Partial<AppFaults> }[] = [
+  { title: 'well', faults: {} },
+  { title: 'slow', faults: { slowMs: 2000 } },
+  { title: 'failing', faults: { failing: 0.3 } },
+  { title: 'loses answers', faults: { lost: 0.3 } },
+  { title: 'busy', faults: { busy: 0.5 } },
+  { title: 'knows no token', faults: { expired: true } },
+  { title: 'behind a page', faults: { html: true } },
+]
+
+/** `address`: of its interface for programs. */
+export function createAppScreen(app: StandInApp, address: () => string): Koa {
+  const { definition, records } = app
+  const koa = new Koa()
+  const router = new Router()
+  const objectOf = (name: string | undefined) => definition.objects.find(one => one.name === name)
+  const show = (ctx: Koa.Context, body: Markup) => {
+    ctx.type = 'html'
+    ctx.body = page(app, address(), body).markup
+  }
+  router.get('/', ctx => ctx.redirect(`/${definition.objects[0]!.name}`))
+  router.get('/calls', ctx => show(ctx, calls(app)))
+  router.post('/faults', ctx => {
+    const { state } = ctx.request.body as Record<string, string>
+    const found = STATES.find(({ title }) => title === state)
+    if (found) app.faults = { ...NO_APP_FAULTS, ...found.faults }
+    ctx.redirect('/')
+  })
+  router.get('/:object', ctx => {
+    const object = objectOf(ctx.params.object)
+    if (!object) ctx.throw(404, 'There is no such object.')
+    show(ctx, list(app, object!, String(ctx.query.find ?? '')))
+  })
+  router.get('/:object/:id', ctx => {
+    const object = objectOf(ctx.params.object)
+    const record = object && records.get(object.name, ctx.params.id!)
+    if (!object || !record) ctx.throw(404, 'There is no such record.')
+    show(ctx, form(object!, records.shown(object!, record!)))
+  })
+  router.post('/:object/:id', ctx => {
+    const object = objectOf(ctx.params.object)
+    if (!object) ctx.throw(404, 'There is no such object.')
+    const { deed, ...given } = ctx.request.body as Record<string, string>
+    const id = ctx.params.id!
+    try {
+      if (deed === 'delete') records.remove(object!, id)
+      else records.change(object!, id, typed(object!, given))
+      ctx.redirect(deed === 'delete' ? `/${object!.name}` : `/${object!.name}/${id}`)
+    } catch (thrown) {
+      if (!(thrown instanceof NotTaken)) throw thrown
+      ctx.status = 422
+      const record = records.get(object!.name, id)
+      if (!record) ctx.throw(404, 'There is no such record.')
+      show(
+        ctx,
+        html`<p class="error">${thrown.message}</p>
+          ${form(object!, { ...records.shown(object!, record!), ...given })}`,
+      )
+    }
+  })
+  koa.silent = true
+  koa.use(guarded)
+  koa.use(bodyParser({ enableTypes: ['form'] }))
+  koa.use(router.routes())
+  return koa
+}
+
+/** A form's texts as the fields' own types. */
+function typed(object: StandInObject, given: Record<string, string>): Record<string, JsonValue> {
+  return Object.fromEntries(
+    Object.entries(given).flatMap(([name, text]) => {
+      const field = object.fields[name]
+      return field ? [[name, valueOf(field, text)]] : []
+    }),
+  )
+}
+
+function valueOf({ type }: StandInField, text: string): JsonValue {
+  if (text === '') return null
+  if (type === 'boolean') return text === 'true'
+  return type === 'string' ? text : Number(text)
+}
+
+function page(app: StandInApp, address: string, body: Markup): Markup {
+  const { definition, faults, records } = app
+  return standInPage({
+    name: definition.name,
+    what: definition.what,
+    nav: html`${definition.objects.map(
+        ({ name }) => html`<a href="/${name}">${name}, ${records.of(name).length}</a>`,
+      )}
+      <a href="/calls">calls</a>
+      <h2>For programs</h2>
+      <p>${address}, token ${definition.token}; ${app.perMinute} requests a minute.</p>`,
+    legend: 'The app is',
+    states: STATES,
+    none: NO_APP_FAULTS,
+    present: faults,
+    body,
+  })
+}
+
+const said = (value: JsonValue | undefined) =>
+  value === null || value === undefined ? html`<span class="null">none</span>` : String(value)
+
+function list({ records }: StandInApp, object: StandInObject, find: string): Markup {
+  const names = ['id', ...Object.keys(object.fields)]
+  const wanted = find.toLowerCase()
+  const found = records
+    .of(object.name)
+    .filter(record => JSON.stringify(record).toLowerCase().includes(wanted))
+  // Those that were written last are what people look for.
+  const shown = found
+    .toSorted((a, b) => String(b.updated_at).localeCompare(String(a.updated_at)))
+    .slice(0, MOST_SHOWN)
+  return html`<h1>${object.name}</h1>
+    <form>
+      <label>Find <input name="find" value="${find}" /></label> <button>Find</button>
+    </form>
+    <p>
+      ${found.length} records${found.length > MOST_SHOWN && html`, the ${MOST_SHOWN} that were written last`}
+    </p>
+    <div class="scroll">
+      <table>
+        <tr>
+          ${names.map(name => html`<th>${name}</th>`)}
+        </tr>
+        ${shown.map(record => {
+          const whole = records.shown(object, record)
+          return html`<tr>
+            ${names.map((name, i) =>
+              i === 0
+                ? html`<td><a href="/${object.name}/${record.id}">${record.id}</a></td>`
+                : html`<td>${said(whole[name])}</td>`,
+            )}
+          </tr>`
+        })}
+      </table>
+    </div>`
+}
+
+function form(object: StandInObject, record: StandInRecord): Markup {
+  return html`<h1>${object.schema} ${record.id}</h1>
+    <form class="row" method="post" action="/${object.name}/${record.id}">
+      ${Object.entries(object.fields).map(([name, field]) => {
+        const value = record[name] ?? null
+        if (field.readOnly || field.computed)
+          return html`<span>${field.title ?? name}</span><span>${said(value)}</span>`
+        return html`<label for="${name}">${field.title ?? name}</label>
+          <input id="${name}" name="${name}" value="${value === null ? '' : String(value)}" />`
+      })}
+      <span></span>
+      <span><button>Save</button> <button name="deed" value="delete">Delete</button></span>
+    </form>
+    <p>Changed ${said(record.updated_at)}</p>`
+}
+
+function calls({ calls }: StandInApp): Markup {
+  return html`<h1>Calls</h1>
+    <table>
+      ${calls.toReversed().map(
+        ({ at, method, path, status }) =>
+          html`<tr>
+            <td>${at}</td>
+            <td>${method} ${path}</td>
+            <td>${status}</td>
+          </tr>`,
+      )}
+    </table>`
+}

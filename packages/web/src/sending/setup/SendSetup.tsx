@@ -1,0 +1,421 @@
+import type { ConnectionInfo, ConnectorInfo } from '@tide/core/api/connections'
+import type { PipelineStatus } from '@tide/core/api/pipelines'
+import { isChangeable } from '@tide/core/definition/definition'
+import { MAYS, type SendDefinition } from '@tide/core/definition/send'
+import { hinders } from '@tide/core/plan/note'
+import type { SendNote } from '@tide/core/send/plan'
+import { useState, type ReactNode } from 'react'
+import { useNavigate } from 'react-router'
+import { api } from '../../api/client.ts'
+import { putPipeline } from '../../api/live.ts'
+import { refreshConnections } from '../../api/queries.ts'
+import { plural } from '../../format.ts'
+import { useWhere } from '../../frame/crumbs.ts'
+import { TextButton } from '../../parts/Button.tsx'
+import { InlineField, InlineSelect, SelectField } from '../../parts/Field.tsx'
+import { ErrorNotice } from '../../parts/Notice.tsx'
+import { decisions } from '../../pipelines/setup/decisions.ts'
+import { Pick } from '../../pipelines/setup/Pick.tsx'
+import { Section } from '../../pipelines/setup/Section.tsx'
+import { StartButton } from '../../pipelines/setup/StartButton.tsx'
+import { useKept } from '../../pipelines/setup/useKept.ts'
+import { ForeseenFigures, Meets, Reasons } from '../Foreseen.tsx'
+import { SendRows } from '../SendRows.tsx'
+import type { SendingStatus } from '../status.ts'
+import { FieldsSection } from './FieldsSection.tsx'
+import { useLook } from './useLook.ts'
+import { WhatSection } from './WhatSection.tsx'
+
+export const EMPTY_SEND: SendDefinition = {
+  version: 2,
+  shape: 'send',
+  name: '',
+  from: '',
+  to: '',
+  key: [],
+  object: '',
+  meets: [],
+  may: 'create and change',
+  fields: [],
+}
+
+type SectionName = 'what' | 'where' | 'meets' | 'may' | 'fields'
+
+interface SendSetupProps {
+  begin: SendDefinition
+  present: SendingStatus | undefined
+  connections: ConnectionInfo[]
+  connectors: ConnectorInfo[]
+  /** For what is new: how to set up another shape. */
+  shapes: ReactNode
+}
+
+const MAY_SAID: Record<SendDefinition['may'], string> = {
+  create: 'Records that are not there yet are created; others are left alone.',
+  change: 'Records that are there are changed; none is created.',
+  'create and change': 'Records are created where there is none, and changed where there is one.',
+  'make identical':
+    'As “create and change”; what is no longer in the result is removed, of what this pipeline has sent.',
+}
+
+/** The setup of a pipeline that sends, with what its first run would do beside it. */
+export function SendSetup({ begin, present, connections, connectors, shapes }: SendSetupProps) {
+  const navigate = useNavigate()
+  const [definition, setDefinition] = useState(begin)
+  const [named, setNamed] = useState(begin.name !== '')
+  const [open, setOpen] = useState<SectionName | undefined>(
+    begin.what ? (begin.to ? 'fields' : 'where') : 'what',
+  )
+  const runs = present !== undefined && !isChangeable(present.state)
+  const { id, saved, error, flush } = useKept(definition, present?.id, begin, !runs)
+  const { look, foreseen, ready } = useLook(definition, id)
+  useWhere(
+    { title: 'Pipelines', to: '/pipelines' },
+    { title: present ? `Setup of ${definition.name}` : 'New pipeline' },
+  )
+  const to = connections.find(one => one.id === definition.to)
+  const isApp = ({ kind }: ConnectionInfo) => connectors.find(one => one.kind === kind)?.band === 'apps'
+  const readable = ({ kind }: ConnectionInfo) => {
+    const band = connectors.find(one => one.kind === kind)?.band
+    return band === 'databases' || band === 'warehouses'
+  }
+  const objects = look.data?.objects ?? []
+  const object = objects.find(({ name }) => name === definition.object)
+  const columns = look.data?.columns ?? []
+  const notes = look.data?.notes ?? []
+  // What is answered late is added to what was said meanwhile, and takes nothing of that away.
+  const change = (part: Partial<SendDefinition>) =>
+    setDefinition(before => {
+      const next = { ...before, ...part }
+      const target = connections.find(one => one.id === next.to)
+      return !named && target && next.object ? { ...next, name: `${next.object} of ${target.name}` } : next
+    })
+  const start = async () => {
+    const kept = await flush()
+    putPipeline(await api<PipelineStatus>('POST', `/pipelines/${kept}/start`))
+    await refreshConnections()
+    await navigate(`/pipelines/${kept}`)
+  }
+  const section = (name: SectionName) => ({
+    open: open === name,
+    turn: () => setOpen(open === name ? undefined : name),
+  })
+  return (
+    <>
+      <main className="min-w-0 flex-1 overflow-auto px-7 py-4">
+        <h1 className="sr-only">{definition.name || 'A new pipeline'}</h1>
+        <input
+          aria-label="Name of the pipeline"
+          placeholder="Name of the pipeline"
+          className="w-full border-b border-transparent bg-transparent text-[20px] font-semibold hover:border-line-2"
+          value={definition.name}
+          onChange={event => {
+            setNamed(true)
+            change({ name: event.target.value })
+          }}
+        />
+        <p className="mb-3 text-[13px] text-ink-2">
+          {runs
+            ? 'It runs. Stop it, to change its setup; what was sent is remembered. '
+            : 'Kept as you type. '}
+          {saved}
+        </p>
+        {shapes}
+        <ErrorNotice error={error} />
+        <WhatSection
+          {...section('what')}
+          definition={definition}
+          connections={connections.filter(readable)}
+          columns={look.data?.columns}
+          change={change}
+        />
+        <Section
+          {...section('where')}
+          name="where"
+          title="Where"
+          says={
+            to
+              ? `${object?.title ?? (definition.object || 'no object yet')} of ${to.name}, ${to.address}`
+              : 'not chosen yet'
+          }
+        >
+          <Pick
+            label="App"
+            connections={connections.filter(isApp)}
+            chosen={definition.to}
+            choose={chosen =>
+              change({
+                to: chosen,
+                ...(chosen === definition.to ? {} : { object: '', meets: [], fields: [] }),
+              })
+            }
+          />
+          {objects.length > 0 && (
+            <div className="mt-3 max-w-md">
+              <SelectField
+                label="Object"
+                value={definition.object}
+                onChange={event => change({ object: event.target.value, meets: [], fields: [] })}
+                options={[
+                  ...(object ? [] : [{ value: definition.object, title: 'choose one' }]),
+                  ...objects.map(one => ({ value: one.name, title: one.title })),
+                ]}
+              />
+            </div>
+          )}
+        </Section>
+        <MeetsSection
+          {...section('meets')}
+          definition={definition}
+          columns={columns}
+          object={object}
+          proposed={look.data?.proposed.meets ?? []}
+          change={change}
+        />
+        <Section {...section('may')} name="may" title="Allowed" says={definition.may}>
+          <fieldset>
+            <legend className="sr-only">What may happen</legend>
+            {MAYS.map(may => (
+              <label key={may} className="flex items-baseline gap-2.5 border-b border-line py-1.5">
+                <input
+                  type="radio"
+                  name="may"
+                  checked={definition.may === may}
+                  onChange={() => change({ may })}
+                />
+                <span className="w-40 font-semibold">{may}</span>
+                <span className="text-[13px] text-ink-2">{MAY_SAID[may]}</span>
+              </label>
+            ))}
+          </fieldset>
+          <Guard definition={definition} change={change} />
+        </Section>
+        <FieldsSection
+          {...section('fields')}
+          definition={definition}
+          columns={columns}
+          object={object}
+          objects={objects}
+          proposed={look.data?.proposed.fields ?? []}
+          notes={notes}
+          change={change}
+        />
+      </main>
+      <aside
+        className="flex w-[36%] min-w-[320px] flex-col border-l border-line-2 bg-paper-2"
+        aria-label="Plan"
+      >
+        <div className="flex items-baseline gap-4 px-5 pt-4 pb-2">
+          <h2 className="text-[16px]">{runs ? 'A run now' : 'The first run'}</h2>
+          <span className="ml-auto text-[13px] text-ink-2" role="status">
+            {look.isFetching || foreseen.isFetching ? 'comparing …' : decisions(look.data?.notes)}
+          </span>
+        </div>
+        <div className="min-h-0 flex-1 overflow-auto px-5 pb-4">
+          <ErrorNotice error={look.error ?? foreseen.error} />
+          <div className="space-y-1.5">
+            {notes.map(note => (
+              <Note key={`${note.section} ${note.message}`} note={note} goTo={setOpen} />
+            ))}
+          </div>
+          {foreseen.data && !look.isPlaceholderData && (
+            <>
+              <ForeseenFigures foreseen={foreseen.data} />
+              <p className="text-[13px] text-ink-2">
+                {plural(foreseen.data.total, 'row')} in the result. <Meets meets={foreseen.data.meets} />{' '}
+                Nothing was written.
+              </p>
+              <Reasons reasons={foreseen.data.reasons} />
+              <SendRows rows={foreseen.data.rows.slice(0, 30)} label="What the first run would do" />
+            </>
+          )}
+        </div>
+        <div className="border-t border-line-2 px-5 py-3">
+          {runs ? (
+            <p className="text-[13px] text-ink-2">
+              “{definition.name}” is {present.state.toLowerCase()}.
+            </p>
+          ) : (
+            <StartButton
+              plan={look.data?.notes}
+              ready={ready}
+              failed={Boolean(look.error)}
+              verb="Start"
+              confirm={undefined}
+              start={start}
+            />
+          )}
+          {!runs && ready && !notes.some(hinders) && (
+            <p className="mt-1 text-center text-[12px] text-ink-2">
+              It then waits: nothing is sent before you ask for a run, or a schedule does.
+            </p>
+          )}
+        </div>
+      </aside>
+    </>
+  )
+}
+
+const LOOKS: Record<SendNote['level'], string> = {
+  refused: 'border-buoy-mark bg-buoy-paper',
+  undecided: 'border-ink-3 bg-paper-3',
+  loss: 'border-ochre bg-ochre-paper',
+  warning: 'border-ochre bg-ochre-paper',
+}
+
+function Note({ note, goTo }: { note: SendNote; goTo: (section: SectionName) => void }) {
+  const { level, message, remedy, section } = note
+  return (
+    <div className={`border-l-3 px-2.5 py-1.5 text-[13px] ${LOOKS[level]}`}>
+      <p className="font-semibold">{message}</p>
+      <p className="text-ink-2">
+        {remedy}{' '}
+        <TextButton
+          onClick={() =>
+            section === 'name'
+              ? document.querySelector<HTMLInputElement>('main input')?.focus()
+              : goTo(section)
+          }
+        >
+          Show
+        </TextButton>
+      </p>
+    </div>
+  )
+}
+
+function Guard({
+  definition,
+  change,
+}: {
+  definition: SendDefinition
+  change: (part: Partial<SendDefinition>) => void
+}) {
+  const guard = definition.guard ?? { percent: 30, records: 100 }
+  const set = (part: Partial<typeof guard>) => change({ guard: { ...guard, ...part } })
+  const number = (text: string, most: number) => Math.max(0, Math.min(most, Math.trunc(Number(text) || 0)))
+  return (
+    <p className="mt-3 text-[13px] text-ink-2">
+      A later run asks before it creates, changes or removes more than{' '}
+      <InlineField
+        label="Share in percent"
+        className="w-14"
+        type="number"
+        value={guard.percent}
+        onChange={({ target }) => set({ percent: Math.max(1, number(target.value, 100)) })}
+      />{' '}
+      % of the records, and more than{' '}
+      <InlineField
+        label="Number of records"
+        className="w-20"
+        type="number"
+        value={guard.records}
+        onChange={({ target }) => set({ records: number(target.value, 100_000_000) })}
+      />
+      .
+    </p>
+  )
+}
+
+interface MeetsProps {
+  open: boolean
+  turn: () => void
+  definition: SendDefinition
+  columns: readonly { name: string }[]
+  object: { title: string; fields: { name: string }[]; can: { list: boolean } } | undefined
+  proposed: SendDefinition['meets']
+  change: (part: Partial<SendDefinition>) => void
+}
+
+/** How rows and records meet: by which column and field, in which order. */
+function MeetsSection({ definition, columns, object, proposed, change, ...turning }: MeetsProps) {
+  const { meets, several = 'hold' } = definition
+  const says =
+    meets.length === 0
+      ? object && !object.can.list
+        ? 'by our own record of what was sent'
+        : 'not said yet'
+      : meets.map(({ column, field }) => `${column} = ${field}`).join(', else ')
+  const put = (i: number, part: Partial<(typeof meets)[number]>) =>
+    change({ meets: meets.with(i, { ...meets[i]!, ...part }) })
+  const options = (names: readonly { name: string }[], value: string) => [
+    ...(names.some(({ name }) => name === value) ? [] : [{ value, title: value || 'choose one' }]),
+    ...names.map(({ name }) => ({ value: name, title: name })),
+  ]
+  return (
+    <Section {...turning} name="meets" title="Match" says={says}>
+      {object && !object.can.list && (
+        <p className="text-ink-2">
+          The app does not tell its {object.title}: what was sent is known by our own record, and nothing else
+          is met.
+        </p>
+      )}
+      {meets.map(({ column, field, alike }, i) => (
+        <p key={i} className="flex items-baseline gap-2 border-b border-line py-1.5 text-[13px]">
+          <span className="w-10 text-ink-2">{i === 0 ? 'by' : 'else by'}</span>
+          <InlineSelect
+            label={`Column of match key ${i + 1}`}
+            value={column}
+            options={options(columns, column)}
+            onChange={({ target }) => put(i, { column: target.value })}
+          />
+          <span>is</span>
+          <InlineSelect
+            label={`Field of match key ${i + 1}`}
+            value={field}
+            options={options(object?.fields ?? [], field)}
+            onChange={({ target }) => put(i, { field: target.value })}
+          />
+          <InlineSelect
+            label={`How alike in match key ${i + 1}`}
+            value={alike}
+            options={['exactly', 'but for case and spaces'].map(value => ({ value, title: value }))}
+            onChange={({ target }) => put(i, { alike: target.value as typeof alike })}
+          />
+          <TextButton
+            className="ml-auto"
+            aria-label={`Remove match key ${i + 1}`}
+            onClick={() => change({ meets: meets.toSpliced(i, 1) })}
+          >
+            Remove
+          </TextButton>
+        </p>
+      ))}
+      {(!object || object.can.list) && (
+        <p className="mt-2 flex items-baseline gap-4 text-[13px] text-ink-2">
+          <TextButton
+            onClick={() =>
+              change({
+                meets: [
+                  ...meets,
+                  (meets.length === 0 && proposed[0]) || {
+                    column: '',
+                    field: '',
+                    alike: 'but for case and spaces',
+                  },
+                ],
+              })
+            }
+          >
+            {meets.length === 0 ? 'Add a match key' : 'Add another, for those that meet none'}
+          </TextButton>
+          {meets.length === 0 && proposed[0] && `${proposed[0].column} = ${proposed[0].field} is proposed.`}
+        </p>
+      )}
+      {meets.length > 0 && (
+        <label className="mt-2 flex items-baseline gap-2 text-[13px] text-ink-2">
+          A row that meets several records
+          <InlineSelect
+            label="A row that meets several records"
+            value={several}
+            options={[
+              { value: 'hold', title: 'is held back' },
+              { value: 'first', title: 'goes to the first' },
+            ]}
+            onChange={({ target }) => change({ several: target.value === 'first' ? 'first' : undefined })}
+          />
+        </label>
+      )}
+    </Section>
+  )
+}

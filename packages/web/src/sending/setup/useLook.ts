@@ -1,0 +1,45 @@
+import type { SendForeseen } from '@tide/core/api/send'
+import type { SendLook } from '@tide/core/api/send-look'
+import type { SendDefinition } from '@tide/core/definition/send'
+import { hinders } from '@tide/core/plan/note'
+import { keepPreviousData, useQuery } from '@tanstack/react-query'
+import { useEffect, useState } from 'react'
+import { api } from '../../api/client.ts'
+
+const SETTLES_MS = 500
+
+/** What both sides have and what stands in the way, recomputed at every edit; then what the first run would do. */
+export function useLook(definition: SendDefinition, pipeline: string | undefined) {
+  const settled = useSettled(definition)
+  const look = useQuery({
+    queryKey: ['send look', settled],
+    queryFn: ({ signal }) => api<SendLook>('POST', '/sends/look', { definition: settled }, signal),
+    placeholderData: keepPreviousData,
+    gcTime: 10_000,
+  })
+  const ready = look.data !== undefined && !look.isPlaceholderData && !look.data.notes.some(hinders)
+  const foreseen = useQuery({
+    queryKey: ['send foresee', pipeline, settled],
+    queryFn: ({ signal }) =>
+      api<SendForeseen>(
+        'POST',
+        '/sends/foresee',
+        { definition: settled, ...(pipeline ? { pipeline } : {}) },
+        signal,
+      ),
+    enabled: ready,
+    gcTime: 10_000,
+  })
+  const isCurrent = settled === definition && !look.isPlaceholderData
+  return { look, foreseen, ready: isCurrent }
+}
+
+/** The value once nobody has changed it for a moment. */
+function useSettled<T>(value: T): T {
+  const [settled, setSettled] = useState(value)
+  useEffect(() => {
+    const timer = setTimeout(() => setSettled(value), SETTLES_MS)
+    return () => clearTimeout(timer)
+  }, [value])
+  return settled
+}
