@@ -179,7 +179,8 @@ test('one record is tried and taken back; then all are sent', async () => {
   await click(button('Send now'))
   // What there is changes after what there is not is made: the last of both says that the run is done.
   await eventually(
-    async () => app.records.of('organisations').length === 11 && named('Club 2')?.email === 'club2@example.org',
+    async () =>
+      app.records.of('organisations').length === 11 && named('Club 2')?.email === 'club2@example.org',
     15,
   )
   expect(named('Club 2')).toMatchObject({ note: 'known for long' })
