@@ -23,6 +23,8 @@ const SEND_SAID: Record<SendDeed['deed'], string> = {
   try: 'One record is to be sent, to see what comes of it.',
   undo: 'The last record that was tried is to be taken back.',
   pass: 'The differences may pass once.',
+  correct: 'A record was corrected by hand.',
+  'leave out': 'Rows were left out by hand.',
 }
 
 /** What the engine does for it. */

@@ -1,6 +1,6 @@
 /** Into an app, through the API as people use it; what came of it is read from the app's own records. */
 import { afterAll, beforeAll, expect, test } from '@jest/globals'
-import type { HandEdits, SendForeseen, SendResult, SendRow } from '@tide/core/api/send'
+import type { HandEdits, SaidByHand, SendForeseen, SendResult, SendRow } from '@tide/core/api/send'
 import type { SendLook } from '@tide/core/api/send-look'
 import type { PipelineStatus } from '@tide/core/api/pipelines'
 import type { SavedQueryInfo } from '@tide/core/api/queries'
@@ -190,7 +190,7 @@ test('only what differs is sent: changed fields, new rows, gone ones', async () 
     refused: null,
   })
   const file = await (await fetch(`${url}/api/pipelines/${id}/results/file`)).text()
-  expect(file.split('\n')[0]).toBe('at,run,what,key,id,before,sent,refused field,refused reason')
+  expect(file.split('\n')[0]).toBe('at,run,what,key,id,before,sent,refused field,refused reason,note')
   expect(file).toContain(',change,GC-7,')
 })
 
@@ -247,6 +247,46 @@ test('what the app or its fields will not have is held with the reason, and goes
   await systems.inPostgres('office', `UPDATE clubs SET email = 'right@example.org' WHERE number = 'GC-10'`)
   await send()
   expect(organisations().get('GC-10')).toMatchObject({ email: 'right@example.org' })
+})
+
+test('a row is corrected by hand, or left out with a note, until it says something else', async () => {
+  const byHand = () => call<SaidByHand[]>(url, 'GET', `/pipelines/${id}/by-hand`)
+  await systems.inPostgres(
+    'office',
+    `UPDATE clubs SET email = 'nowhere', orders = 77 WHERE number IN ('GC-30', 'GC-31', 'GC-32')`,
+  )
+  await expect(send({ deed: 'correct', keys: [['GC-30']], values: { none: 'x' } })).rejects.toThrow(
+    'sends no field “none”',
+  )
+  await expect(send({ deed: 'leave out', keys: [['GC-31']] })).rejects.toThrow('or why')
+  await send({ deed: 'correct', keys: [['GC-30']], values: { email: 'thirty@example.org' } })
+  expect(organisations().get('GC-30')).toMatchObject({ email: 'thirty@example.org', orders_this_year: 77 })
+  // A correction that does not fit is held, too, with its own reason.
+  await send({ deed: 'correct', keys: [['GC-32']], values: { email: 'nor here' } })
+  expect(organisations().get('GC-32')).toMatchObject({ orders_this_year: 32 })
+  await send({ deed: 'leave out', keys: [['GC-31']], note: 'closed in spring' })
+  await expect(send({ deed: 'leave out', keys: [['NO-1']], note: 'x' })).resolves.toMatchObject({
+    state: 'refused',
+    outcome: expect.stringContaining('has no row NO-1'),
+  })
+  // Corrected, left out, held: a run has nothing to do with any of them, and forgets nothing.
+  expect((await send()).outcome).toMatch(/^0 created, 0 changed, 0 removed, 0 refused/)
+  expect((await foresee()).counts).toMatchObject({ create: 0, change: 0, left: 1 })
+  expect(await byHand()).toMatchObject([
+    { key: ['GC-31'], values: null, note: 'closed in spring' },
+    { key: ['GC-32'], values: { email: 'nor here' } },
+    { key: ['GC-30'], values: { email: 'thirty@example.org' } },
+  ])
+  const [story] = await call<SendResult[]>(url, 'GET', `/pipelines/${id}/results?find=GC-31`)
+  expect(story).toMatchObject({ op: 'leave out', note: 'closed in spring', refused: null })
+  await systems.inPostgres(
+    'office',
+    `UPDATE clubs SET email = 'again@example.org' WHERE number IN ('GC-30', 'GC-31', 'GC-32')`,
+  )
+  await send()
+  for (const number of ['GC-30', 'GC-31', 'GC-32'])
+    expect(organisations().get(number)).toMatchObject({ email: 'again@example.org', orders_this_year: 77 })
+  expect(await byHand()).toEqual([])
 })
 
 test('a run that would do too much asks, and passes once', async () => {

@@ -1,6 +1,7 @@
 /** What pipelines have sent into apps: kept beside the store, a file for each, which one process alone can hold. */
-import type { SendCounts, SendOp, SendResult, SendRow, SentRecord } from '@tide/core/api/send'
+import type { SaidByHand, SendCounts, SendOp, SendResult, SendRow, SentRecord } from '@tide/core/api/send'
 import type { SendDefinition } from '@tide/core/definition/send'
+import type { ByHand } from '@tide/core/send/by-hand'
 
 export interface SentStates {
   /**
@@ -58,8 +59,13 @@ export interface SentState {
   end(call: SentCall, outcomes: readonly SentOutcome[], at: string): Promise<void>
   /** It is known that nothing of it was done. */
   forget(call: SentCall): Promise<void>
-  /** Refused records are tried again by the next run: all, or those of these keys. */
+  /** Refused records are tried again by the next run, as they are at the source: all, or those of these keys. */
   letGo(keys: readonly string[][] | 'all'): Promise<void>
+  /** What somebody says of rows; those that are left out are held no longer. */
+  sayByHand(said: readonly ByHand[], run: string, at: string): Promise<void>
+  /** What was said holds no longer: the rows say something else, or are gone. */
+  forgetByHand(keys: readonly string[][]): Promise<void>
+  byHand(): Promise<(ByHand & SaidByHand)[]>
   /** A run is over, of a whole result with these fields, or of single records; those of long ago are forgotten. */
   keepRun(run: string, fields?: readonly string[]): Promise<void>
   /** The newest first; `find`: in key, id or values. */

@@ -212,6 +212,9 @@ class OpenCompared implements Compared {
       UPDATE decided SET op = 'held', field = f.field, reason = f.reason, remedy = f.remedy
       FROM refused f WHERE decided.key = f.key AND decided.op IN ('create', 'change') AND f.told = decided.vals`)
     await connection.run(`
+      UPDATE decided SET op = 'left', field = NULL, reason = 'Left out by hand: ' || h.note, remedy = 'It is taken again once it says something else at the source.'
+      FROM by_hand h WHERE decided.key = h.key AND h.vals IS NULL AND h.told = decided.vals`)
+    await connection.run(`
       CREATE OR REPLACE TEMP TABLE operation AS
       SELECT (row_number() OVER (ORDER BY CASE op WHEN 'remove' THEN 0 WHEN 'create' THEN 1 ELSE 2 END, n, key))::INT AS number, *
       FROM decided WHERE op IN ('create', 'change', 'remove')`)

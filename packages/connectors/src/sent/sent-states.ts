@@ -1,6 +1,7 @@
 /** What was sent, each pipeline's in a DuckDB file of its own below the data folder. */
-import type { SendResult, SendRow, SentRecord } from '@tide/core/api/send'
+import type { SaidByHand, SendResult, SendRow, SentRecord } from '@tide/core/api/send'
 import { isId } from '@tide/core/definition/id'
+import type { ByHand } from '@tide/core/send/by-hand'
 import { Turns } from '@tide/core/pace/turns'
 import { createHash } from 'node:crypto'
 import { mkdir, readdir, rm } from 'node:fs/promises'
@@ -24,7 +25,8 @@ const RUNS_KEPT = 50
 
 /**
  * `sent`: by row key, what the app has by us (`vals`), and the row as it was told then (`told`), by which it is known whether it says anything new.
- * `intent`: what may have been sent, of which no answer is kept. `refused`: what the app would not have, and the row that it was.
+ * `intent`: what may have been sent, of which no answer is kept. `refused`: what the app would not have, and the row that it was. `by_hand`: what
+ * somebody has said of a row, for as long as it tells the same.
  */
 const TABLES = [
   'CREATE TABLE IF NOT EXISTS meta(name VARCHAR, value VARCHAR)',
@@ -34,6 +36,8 @@ const TABLES = [
   'CREATE SEQUENCE IF NOT EXISTS result_number',
   `CREATE TABLE IF NOT EXISTS result(n BIGINT DEFAULT nextval('result_number'), run VARCHAR NOT NULL, done_at VARCHAR NOT NULL, op VARCHAR NOT NULL, key VARCHAR NOT NULL, id VARCHAR, was VARCHAR, vals VARCHAR, field VARCHAR, reason VARCHAR)`,
   'CREATE TABLE IF NOT EXISTS run(n BIGINT, run VARCHAR)',
+  'ALTER TABLE result ADD COLUMN IF NOT EXISTS note VARCHAR',
+  'CREATE TABLE IF NOT EXISTS by_hand(key VARCHAR NOT NULL, told VARCHAR NOT NULL, vals VARCHAR, note VARCHAR, said_at VARCHAR NOT NULL)',
 ]
 
 export class FileSentStates implements SentStates {
@@ -156,12 +160,46 @@ class OpenSentState implements SentState {
 
   letGo(keys: readonly string[][] | 'all'): Promise<void> {
     if (keys === 'all') return this.writing([['DELETE FROM refused', []]])
+    return this.writing(
+      ['refused', 'by_hand'].map((table): Statement => [
+        `DELETE FROM ${table} WHERE key IN (${LISTED})`,
+        [keysListed(keys)],
+      ]),
+    )
+  }
+
+  sayByHand(said: readonly ByHand[], run: string, at: string): Promise<void> {
+    const keys = keysListed(said.map(({ key }) => key))
+    const out = said.filter(({ values }) => values === null)
     return this.writing([
-      [
-        `DELETE FROM refused WHERE key IN (SELECT unnest(from_json($1, '["VARCHAR"]')))`,
-        [JSON.stringify(keys.map(key => JSON.stringify(key)))],
-      ],
+      [`DELETE FROM by_hand WHERE key IN (${LISTED})`, [keys]],
+      ...said.map(({ key, told, values, note }): Statement => [
+        `INSERT INTO by_hand SELECT $1, $2, nullif($3, ''), nullif($4, ''), $5`,
+        [JSON.stringify(key), told, values === null ? '' : JSON.stringify(values), note ?? '', at],
+      ]),
+      [`DELETE FROM refused WHERE key IN (${LISTED})`, [keysListed(out.map(({ key }) => key))]],
+      ...out.map(({ key, note }): Statement => [
+        `INSERT INTO result(run, done_at, op, key, note) VALUES ($1, $2, 'leave out', $3, $4)`,
+        [run, at, JSON.stringify(key), note ?? ''],
+      ]),
     ])
+  }
+
+  forgetByHand(keys: readonly string[][]): Promise<void> {
+    return this.writing([[`DELETE FROM by_hand WHERE key IN (${LISTED})`, [keysListed(keys)]]])
+  }
+
+  async byHand(): Promise<(ByHand & SaidByHand)[]> {
+    const rows = await this.ask(
+      'SELECT key, told, vals, note, said_at FROM by_hand ORDER BY said_at DESC, key',
+    )
+    return rows.map(([key, told, vals, note, at]) => ({
+      key: keyOf(key!),
+      told: String(told),
+      values: vals === null ? null : valuesOf(vals!),
+      note: note as string | null,
+      at: String(at),
+    }))
   }
 
   keepRun(run: string, fields?: readonly string[]): Promise<void> {
@@ -189,13 +227,13 @@ class OpenSentState implements SentState {
     limit: number
   }): Promise<SendResult[]> {
     const rows = await this.ask(
-      `SELECT run, done_at, op, key, id, was, vals, field, reason FROM result
-       WHERE ($1 = '' OR run = $1) AND ($2 = '' OR contains(lower(concat_ws(' ', key, id, vals, was, reason)), lower($2)))
+      `SELECT run, done_at, op, key, id, was, vals, field, reason, note FROM result
+       WHERE ($1 = '' OR run = $1) AND ($2 = '' OR contains(lower(concat_ws(' ', key, id, vals, was, reason, note)), lower($2)))
          ${refused ? 'AND reason IS NOT NULL' : ''}
        ORDER BY n DESC LIMIT ${Math.trunc(limit)}`,
       [run, find],
     )
-    return rows.map(([ofRun, at, op, key, id, was, vals, field, reason]) => ({
+    return rows.map(([ofRun, at, op, key, id, was, vals, field, reason, note]) => ({
       run: String(ofRun),
       at: String(at),
       op: op as SendResult['op'],
@@ -203,6 +241,7 @@ class OpenSentState implements SentState {
       id: id as string | null,
       was: was === null ? null : valuesOf(was!),
       values: vals === null ? null : valuesOf(vals!),
+      note: note as string | null,
       refused: reason === null ? null : { field: field as string | null, reason: String(reason) },
     }))
   }
@@ -275,6 +314,10 @@ class OpenSentState implements SentState {
 }
 
 const GONE = 'It is not there any more; the next run makes it anew.'
+
+function keysListed(keys: readonly string[][]): string {
+  return JSON.stringify(keys.map(key => JSON.stringify(key)))
+}
 
 /** A list that comes as JSON. */
 const LISTED = `SELECT unnest(from_json($1, '["VARCHAR"]'))`

@@ -89,11 +89,14 @@ export interface SendForeseen {
 export interface SendResult {
   run: string
   at: string
-  op: SendOp
+  /** `leave out`: somebody has said so. */
+  op: SendOp | 'leave out'
   key: string[]
   id: string | null
   was: Record<string, string | null> | null
   values: Record<string, string | null> | null
+  /** Why somebody has said so. */
+  note: string | null
   /** null: it was accepted. */
   refused: { field: string | null; reason: string } | null
 }
@@ -121,10 +124,22 @@ export interface HandEdits {
 /** What people ask of a pipeline that sends. */
 export interface SendDeed {
   /**
-   * `run`: the differences. `again`: everything, or these keys, whatever was sent before. `try`: one row alone. `undo`: what the last try has done.
-   * `pass`: the differences, though the guard asks, so long as they are no more than these.
+   * `run`: the differences. `again`: everything, or these keys, whatever was sent before, and whatever was said of them by hand. `try`: one row
+   * alone. `undo`: what the last try has done. `pass`: the differences, though the guard asks, so long as they are no more than these. `correct`: one
+   * row, with these values in place of those that are made of it, for as long as it says what it says. `leave out`: these rows, for as long.
    */
-  deed: 'run' | 'again' | 'try' | 'undo' | 'pass'
+  deed: 'run' | 'again' | 'try' | 'undo' | 'pass' | 'correct' | 'leave out'
   keys?: string[][]
+  values?: Record<string, string | null>
+  note?: string
   most?: Pick<SendCounts, 'create' | 'change' | 'remove'>
+}
+
+/** What somebody has said of a row, for as long as that says the same. */
+export interface SaidByHand {
+  key: string[]
+  /** null: it is left out. */
+  values: Record<string, string | null> | null
+  note: string | null
+  at: string
 }

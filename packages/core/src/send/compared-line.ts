@@ -6,12 +6,16 @@ import type { Mapped } from './mapped.ts'
 /** Every field, so that rows which say the same are the same text: a value, nothing (`null`), or emptied (`[]`). */
 export type Encoded = Record<string, string | null | []>
 
-/** Number, key, values, values of what is made alone, field, reason, remedy, then what each match key is to find. */
-export function comparedLine(
-  n: number,
-  { key, values, matches, problem }: Mapped,
+/** What a row says: of equal texts nothing is news. */
+export function toldOf(mapped: Pick<Mapped, 'values'>, pairs: readonly FieldPair[]): string {
+  return JSON.stringify(encoded(mapped, pairs).always)
+}
+
+/** `first`: of what is made alone. */
+function encoded(
+  { values }: Pick<Mapped, 'values'>,
   pairs: readonly FieldPair[],
-): string {
+): { always: Encoded; first: Encoded } {
   const always: Encoded = {}
   const first: Encoded = {}
   for (const { field, once } of pairs) {
@@ -19,6 +23,13 @@ export function comparedLine(
     const into = once ? first : always
     into[field] = value === undefined ? null : (value ?? [])
   }
+  return { always, first }
+}
+
+/** Number, key, values, values of what is made alone, field, reason, remedy, then what each match key is to find. */
+export function comparedLine(n: number, mapped: Mapped, pairs: readonly FieldPair[]): string {
+  const { key, matches, problem } = mapped
+  const { always, first } = encoded(mapped, pairs)
   const { field = null, reason = null, remedy = null } = problem ?? {}
   return csvLine([
     String(n),

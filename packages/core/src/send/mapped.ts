@@ -4,6 +4,7 @@ import type { FieldPair, MatchKey, SendDefinition } from '../definition/send.ts'
 import { compileExpression, isFault, type Expression } from '../expression/compile.ts'
 import { NoValue } from '../expression/values.ts'
 import type { Column } from '../records/column.ts'
+import type { HandValues } from './by-hand.ts'
 import { fitted } from './fit.ts'
 import { templateParts, type TemplatePart } from './template.ts'
 
@@ -31,13 +32,18 @@ interface Making {
   make(row: readonly (string | null)[], landedAt: string): string | null
 }
 
-/** For a definition without refusals. `references`: for each field whose records are found by a name. */
+export type Mapper = (row: readonly (string | null)[], landedAt: string, byHand?: HandValues) => Mapped
+
+/**
+ * For a definition without refusals. `references`: for each field whose records are found by a name. `byHand`: values that take the place of those
+ * that are made of the row.
+ */
 export function mapper(
   { key, meets, fields }: Send,
   columns: readonly SentColumn[],
   object: AppObject,
   references: References,
-): (row: readonly (string | null)[], landedAt: string) => Mapped {
+): Mapper {
   const placeOf = (name: string) => columns.findIndex(column => column.name === name)
   const makings = fields.map((pair): Making => ({
     pair,
@@ -46,15 +52,17 @@ export function mapper(
   }))
   const keyPlaces = key.map(placeOf)
   const matching = meets.map(match => ({ match, place: placeOf(match.column) }))
-  return (row, landedAt) => {
+  return (row, landedAt, byHand = {}) => {
     const parts = keyPlaces.map(place => row[place] ?? null)
     const values: Mapped['values'] = {}
     let problem: Mapped['problem'] = null
     for (const { pair, field, make } of makings) {
       try {
-        const made = make(row, landedAt)
+        const isSaid = Object.hasOwn(byHand, field.name)
+        const made = isSaid ? byHand[field.name]! : make(row, landedAt)
         if (made === null) {
-          if (pair.empty === 'clear') values[field.name] = null
+          if (isSaid && field.required) throw new Unfit('It is required.', 'Give it a value.')
+          if (isSaid || pair.empty === 'clear') values[field.name] = null
           continue
         }
         values[field.name] = valueFor(field, pair, made, references)

@@ -1,6 +1,6 @@
 /** Pipelines that send: what stands in their way, what a run would do, what was sent. */
 import type Router from '@koa/router'
-import type { SendDeed } from '@tide/core/api/send'
+import type { SaidByHand, SendDeed } from '@tide/core/api/send'
 import type { SendLook } from '@tide/core/api/send-look'
 import type { SendDefinition } from '@tide/core/definition/send'
 import { appDescriptionSchema } from '@tide/core/app/description'
@@ -49,8 +49,15 @@ const deedSchema = {
   required: ['deed'],
   additionalProperties: false,
   properties: {
-    deed: { type: 'string', enum: ['run', 'again', 'try', 'undo', 'pass'] },
+    deed: { type: 'string', enum: ['run', 'again', 'try', 'undo', 'pass', 'correct', 'leave out'] },
     keys,
+    values: {
+      type: 'object',
+      minProperties: 1,
+      maxProperties: 500,
+      additionalProperties: { type: ['string', 'null'], maxLength: 100_000 },
+    },
+    note: { type: 'string', maxLength: 500 },
     most: {
       type: 'object',
       required: ['create', 'change', 'remove'],
@@ -199,8 +206,19 @@ export function sendRoutes(router: Router, services: Services): void {
   router.get('/pipelines/:id/results/file', async ctx => {
     const one = await sending(ctx.params.id!)
     const results = await withState(one, state => state.results({ limit: FILE_RESULTS }))
-    const head = ['at', 'run', 'what', 'key', 'id', 'before', 'sent', 'refused field', 'refused reason']
-    const lines = results.map(({ at, run, op, key, id, was, values, refused }) => {
+    const head = [
+      'at',
+      'run',
+      'what',
+      'key',
+      'id',
+      'before',
+      'sent',
+      'refused field',
+      'refused reason',
+      'note',
+    ]
+    const lines = results.map(({ at, run, op, key, id, was, values, refused, note }) => {
       const sides = [was, values].map(side => side && JSON.stringify(side))
       return csvLine([
         at,
@@ -211,6 +229,7 @@ export function sendRoutes(router: Router, services: Services): void {
         ...sides,
         refused?.field ?? null,
         refused?.reason ?? null,
+        note,
       ])
     })
     ctx.type = 'text/csv'
@@ -222,11 +241,35 @@ export function sendRoutes(router: Router, services: Services): void {
     ctx.body = await withState(one, state => state.held(RECORDS))
   })
 
+  /** What people have said of single rows. */
+  router.get('/pipelines/:id/by-hand', async ctx => {
+    const one = await sending(ctx.params.id!)
+    const said = await withState(one, state => state.byHand())
+    ctx.body = said.map(({ key, values, note, at }) => ({ key, values, note, at })) satisfies SaidByHand[]
+  })
+
   router.post('/pipelines/:id/send', async ctx => {
-    const { id } = await sending(ctx.params.id!)
+    const { id, definition } = await sending(ctx.params.id!)
     const deed = valid<SendDeed>(deedSchema, ctx.request.body ?? {}, 'Send')
-    if ((deed.deed === 'try') !== (deed.keys?.length === 1) && deed.deed === 'try')
-      throw new Failure('refused', 'One record is tried at a time.', 'Name its key.')
+    if ((deed.deed === 'try' || deed.deed === 'correct') && deed.keys?.length !== 1)
+      throw new Failure('refused', 'One record at a time.', 'Name its key, and no other.')
+    if (deed.deed === 'leave out' && (!deed.keys?.length || !deed.note?.trim()))
+      throw new Failure(
+        'refused',
+        'It is not said which rows are left out, or why.',
+        'Name their keys, and write a note.',
+      )
+    if (deed.deed === 'correct') {
+      const strange = Object.keys(deed.values ?? {}).find(
+        name => !definition.fields.some(({ field }) => field === name),
+      )
+      if (!deed.values || strange !== undefined)
+        throw new Failure(
+          'refused',
+          strange === undefined ? 'No value is given.' : `The pipeline sends no field “${strange}”.`,
+          `Give values of ${definition.fields.map(({ field }) => field).join(', ')}.`,
+        )
+    }
     if (deed.deed === 'pass' && !deed.most)
       throw new Failure(
         'refused',

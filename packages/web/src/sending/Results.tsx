@@ -3,7 +3,7 @@ import { moment } from '../format.ts'
 import { Name } from '../parts/Name.tsx'
 import { keySaid } from './said.ts'
 
-const DONE = { create: 'created', change: 'changed', remove: 'removed' }
+const DONE = { create: 'created', change: 'changed', remove: 'removed', 'leave out': 'left out' }
 
 /** What was sent of each record, and what the app said to it. */
 export function Results({ results, label }: { results: readonly SendResult[]; label: string }) {
@@ -29,7 +29,7 @@ export function Results({ results, label }: { results: readonly SendResult[]; la
         </tr>
       </thead>
       <tbody>
-        {results.map(({ at, op, key, id, was, values, refused }, i) => (
+        {results.map(({ at, op, key, id, was, values, refused, note }, i) => (
           <tr key={`${at} ${keySaid(key)} ${i}`} className="border-b border-line align-top">
             <td className="py-1.5 whitespace-nowrap text-ink-2">{moment(at)}</td>
             <td className={`py-1.5 ${refused ? 'font-semibold text-buoy' : ''}`}>
@@ -47,6 +47,7 @@ export function Results({ results, label }: { results: readonly SendResult[]; la
                 </>
               ) : (
                 <span className="font-mono text-[12px] text-ink-2">
+                  {note}
                   {Object.entries(op === 'remove' ? {} : (values ?? {}))
                     .map(([field, value]) =>
                       was && field in was

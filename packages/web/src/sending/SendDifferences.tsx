@@ -9,12 +9,13 @@ import { FindField } from '../parts/Field.tsx'
 import { ErrorNotice, Notice } from '../parts/Notice.tsx'
 import { send } from './deeds.ts'
 import { ForeseenFigures, Meets, Reasons } from './Foreseen.tsx'
+import { HeldDeeds } from './HeldDeeds.tsx'
 import { SendRows } from './SendRows.tsx'
 import type { SendingStatus } from './status.ts'
 
 /** What a run would do at this moment; one row of it can be tried alone. */
 export function SendDifferences() {
-  const { id, state } = useOutletContext<SendingStatus>()
+  const { id, state, definition } = useOutletContext<SendingStatus>()
   const [find, setFind] = useState('')
   const [error, setError] = useState<unknown>()
   const [tried, setTried] = useState<string>()
@@ -93,6 +94,13 @@ export function SendDifferences() {
                   >
                     Try it
                   </TextButton>
+                ) : row.op === 'held' ? (
+                  <HeldDeeds
+                    pipeline={id}
+                    row={row}
+                    fields={definition.fields.map(({ field }) => field)}
+                    waits={waits}
+                  />
                 ) : null
               }
             />

@@ -7,15 +7,17 @@ import { plural } from '../format.ts'
 import { Button, TextButton } from '../parts/Button.tsx'
 import { ErrorNotice } from '../parts/Notice.tsx'
 import { send } from './deeds.ts'
+import { HeldDeeds } from './HeldDeeds.tsx'
+import { SaidByHand } from './SaidByHand.tsx'
 import { SendRows } from './SendRows.tsx'
 import type { SendingStatus } from './status.ts'
 
 /** What the app has refused, with its words. What is corrected at the source goes by itself. */
 export function SendHeld() {
-  const { id, state, toName, send: sending } = useOutletContext<SendingStatus>()
+  const { id, state, toName, send: sending, definition } = useOutletContext<SendingStatus>()
   const [error, setError] = useState<unknown>()
   const held = useQuery({
-    queryKey: ['sent', id, 'held', sending?.last?.id, sending?.held],
+    queryKey: ['sent', id, 'held', sending?.last?.id, sending?.held, state],
     queryFn: () => api<SendRow[]>('GET', `/pipelines/${id}/refused`),
     placeholderData: before => before,
   })
@@ -24,6 +26,7 @@ export function SendHeld() {
     void send(id, { deed: 'again', keys }).catch(setError)
   }
   const rows = held.data ?? []
+  const fields = definition.fields.map(({ field }) => field)
   return (
     <div className="py-3">
       <ErrorNotice error={held.error ?? error} />
@@ -46,17 +49,25 @@ export function SendHeld() {
             rows={rows}
             label="Refused records"
             deeds={row => (
-              <TextButton
-                disabled={state !== 'Waiting'}
-                onClick={again([row.key])}
-                aria-label={`Send again ${row.key.join(', ')}`}
-              >
-                Send again
-              </TextButton>
+              <>
+                <TextButton
+                  disabled={state !== 'Waiting'}
+                  onClick={again([row.key])}
+                  aria-label={`Send again ${row.key.join(', ')}`}
+                >
+                  Send again
+                </TextButton>{' '}
+                <HeldDeeds pipeline={id} row={row} fields={fields} waits={state === 'Waiting'} />
+              </>
             )}
           />
         </>
       )}
+      <SaidByHand
+        pipeline={id}
+        waits={state === 'Waiting'}
+        upTo={`${sending?.last?.id} ${sending?.held} ${state}`}
+      />
     </div>
   )
 }

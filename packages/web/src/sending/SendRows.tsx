@@ -36,7 +36,7 @@ export function SendRows({
             Fields
           </th>
           {deeds && (
-            <th scope="col" className="w-24">
+            <th scope="col" className="w-44">
               <span className="sr-only">Deeds</span>
             </th>
           )}

@@ -7,7 +7,8 @@ import { GUARD, type SendDefinition } from '@tide/core/definition/send'
 import { Failure } from '@tide/core/failure'
 import { hinders } from '@tide/core/plan/note'
 import { csvLine } from '@tide/core/records/csv'
-import { comparedLine } from '@tide/core/send/compared-line'
+import { Hands, type Saying } from '@tide/core/send/by-hand'
+import { comparedLine, toldOf } from '@tide/core/send/compared-line'
 import { folded, mapper, normal, type References } from '@tide/core/send/mapped'
 import { planSend } from '@tide/core/send/plan'
 import type { SentSource } from './source.ts'
@@ -37,41 +38,62 @@ export interface Foreseeing {
   tell(phase: SendPhase, done: number, of: number | null): void
   signal: AbortSignal
   again?: CompareAsked['again']
+  /** Is said of rows as they are now, in the name of a run. */
+  saying?: Saying & { run: string }
 }
 
 export interface Difference {
   compared: Compared
   counts: SendCounts
   meets: SendForeseen['meets']
+  hands: Hands
 }
 
 /** Whoever gets it closes what is compared. Throws a Failure where rows cannot be told apart. */
 export async function differenceNow(sides: SendSides, foreseeing: Foreseeing): Promise<Difference> {
   const { definition, app, object } = sides
-  const { state, tell, signal, again } = foreseeing
+  const { state, tell, signal, again, saying } = foreseeing
+  const hands = new Hands(await state.byHand(), saying)
   const references = await referencesOf(sides, signal)
   tell('reading', 0, null)
   const fields = definition.fields.map(({ field, once }) => (once ? `${field}, once` : field))
   const asked = { matches: definition.meets.length, fields, ...(again === undefined ? {} : { again }) }
-  const compared = await state.compare(linesOf(sides, references, foreseeing), asked)
+  const compared = await state.compare(linesOf(sides, { references, hands }, foreseeing), asked)
   try {
     refuseKeys(definition, compared)
+    if (saying) await keepSaid(state, hands, saying, foreseeing.now())
     let meets: SendForeseen['meets'] = null
     if (definition.meets.length > 0 && compared.fresh > 0) {
       tell('meeting', 0, null)
       meets = await compared.meet(recordsOf(app, object, definition, foreseeing))
     }
     const counts = await compared.decide(definition)
-    return { compared, counts, meets }
+    return { compared, counts, meets, hands }
   } catch (thrown) {
     await compared.close()
     throw thrown
   }
 }
 
+async function keepSaid(
+  state: SentState,
+  { said }: Hands,
+  { keys, run }: Saying & { run: string },
+  at: string,
+): Promise<void> {
+  const missing = keys.find(key => !said.some(one => JSON.stringify(one.key) === JSON.stringify(key)))
+  if (missing)
+    throw new Failure(
+      'refused',
+      `The result has no row ${missing.join(', ')} any more.`,
+      'Look at the differences again.',
+    )
+  await state.sayByHand(said, run, at)
+}
+
 async function* linesOf(
   { definition, source, object }: SendSides,
-  references: References,
+  { references, hands }: { references: References; hands: Hands },
   { now, tell, signal }: Foreseeing,
 ): AsyncGenerator<Uint8Array> {
   const map = mapper(definition, source.columns, object, references)
@@ -79,7 +101,15 @@ async function* linesOf(
   let n = 0
   for await (const rows of source.rows(signal)) {
     let lines = ''
-    for (const row of rows) lines += comparedLine(n++, map(row, landedAt), definition.fields)
+    for (const row of rows) {
+      const mapped = map(row, landedAt)
+      const sent = hands.corrected(
+        mapped,
+        () => toldOf(mapped, definition.fields),
+        values => map(row, landedAt, values),
+      )
+      lines += comparedLine(n++, sent, definition.fields)
+    }
     if (lines !== '') yield Buffer.from(lines)
     tell('reading', n, null)
   }

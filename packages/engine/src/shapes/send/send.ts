@@ -14,6 +14,7 @@ import type { Errand } from '@tide/core/definition/errand'
 import type { SendDefinition } from '@tide/core/definition/send'
 import { REFUSED_AT_MOST } from '@tide/core/definition/send'
 import { asFailure, Failure } from '@tide/core/failure'
+import type { Saying } from '@tide/core/send/by-hand'
 import { placeOf } from '@tide/core/send/place'
 import { Rate } from '@tide/core/pace/rate'
 import type { OpenRun, SendingRun, ShapeRun } from '../shape.ts'
@@ -186,7 +187,8 @@ class OpenSend implements OpenRun {
     await this.settle()
     const sides = await this.opened()
     if (deed.deed === 'undo') return this.undo(sides, id)
-    if (deed.keys) await state.letGo(deed.keys)
+    const saying = sayingOf(deed)
+    if (deed.keys && !saying) await state.letGo(deed.keys)
     else if (deed.deed === 'again') await state.letGo('all')
     const again = deed.keys
       ? { again: { keys: deed.keys, only: true } }
@@ -197,12 +199,15 @@ class OpenSend implements OpenRun {
       known.progress = { phase, done, of, perSecond: 0 }
     }
     const now = () => new Date(surroundings.now()).toISOString()
-    const { compared, counts } = await differenceNow(sides, { state, now, tell, signal, ...again })
+    const said = saying ? { saying: { ...saying, run: id } } : {}
+    const asked = { state, now, tell, signal, ...again, ...said }
+    const { compared, counts, hands } = await differenceNow(sides, asked)
     try {
       run.runs.count('send', { reads: compared.rows })
       this.guard(sides.definition, counts, deed, now())
       const done = await this.sendDifference(sides, compared, counts, { id, signal })
       if (signal.aborted) throw signal.reason
+      if (!deed.keys) await state.forgetByHand(hands.over)
       await state.keepRun(id, deed.keys ? undefined : fieldsOf(sides.definition))
       known.totals = await state.totals()
       known.asks = null
@@ -220,7 +225,7 @@ class OpenSend implements OpenRun {
   }
 
   private guard(definition: SendDefinition, counts: SendCounts, { deed, most }: SendDeed, at: string): void {
-    if (deed === 'try') return
+    if (deed === 'try' || deed === 'correct') return
     const says = guardSays(definition, counts, this.known.totals ?? { sent: 0, ran: false })
     if (says === null) return
     const { create, change, remove } = counts
@@ -350,6 +355,11 @@ class OpenSend implements OpenRun {
       told: ({ operations, outcomes }) => told(operations, outcomes),
     }
   }
+}
+
+function sayingOf({ deed, keys = [], values, note }: SendDeed): Saying | undefined {
+  if (deed === 'correct') return { keys, values: values ?? null, note: note ?? null }
+  return deed === 'leave out' ? { keys, values: null, note: note ?? null } : undefined
 }
 
 function fieldsOf({ fields }: SendDefinition): string[] {
