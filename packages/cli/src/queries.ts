@@ -1,6 +1,7 @@
 /** Saved queries that a team keeps as files with its code. */
 import type { SavedQueryInfo } from '@tide/core/api/queries'
 import type { ConnectionInfo } from '@tide/core/api/connections'
+import { canonicalJson } from '@tide/core/definition/canonical-json'
 import { readQueryFile, type QueryFile } from '@tide/core/definition/query-file'
 import { Failure } from '@tide/core/failure'
 import { readdir, readFile } from 'node:fs/promises'
@@ -26,7 +27,7 @@ export async function takeInQueries(server: Server, folder: string): Promise<str
       'Name one that is there, or make it first.',
     )
   }
-  const wanted = read.map(file => ({ name: file.name, connection: idOf(file), sql: file.sql, key: file.key }))
+  const wanted = read.map(file => ({ ...file, connection: idOf(file) }))
   const there = await server.call<SavedQueryInfo[]>('GET', '/queries')
   const said: string[] = []
   for (const query of wanted) {
@@ -35,7 +36,8 @@ export async function takeInQueries(server: Server, folder: string): Promise<str
       present &&
       present.sql === query.sql &&
       present.connection === query.connection &&
-      JSON.stringify(present.key) === JSON.stringify(query.key)
+      JSON.stringify(present.key) === JSON.stringify(query.key) &&
+      canonicalJson(present.parameters) === canonicalJson(query.parameters)
     if (!same)
       await server.call(present ? 'PUT' : 'POST', present ? `/queries/${present.id}` : '/queries', query)
     said.push(`“${query.name}” ${same ? 'is so already' : present ? 'is changed' : 'is new'}.`)

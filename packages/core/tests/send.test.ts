@@ -179,15 +179,22 @@ test('columns and fields of one name are proposed, however it is written', () =>
 
 test('a saved query as a file says whom it asks, by which key, and what', () => {
   expect(
-    readQueryFile('orders', '-- key: a, b\r\n--connection:  Office \r\n\r\n-- of the year\nSELECT 1;\n'),
+    readQueryFile(
+      'orders',
+      '-- key: a, b\r\n--connection:  Office \r\n-- parameter: since date = 2026-01-01\n\r\n-- of the year\nSELECT 1;\n',
+    ),
   ).toEqual({
     name: 'orders',
     connection: 'Office',
     key: ['a', 'b'],
+    parameters: [{ name: 'since', type: 'date', preset: '2026-01-01' }],
     sql: '-- of the year\nSELECT 1',
   })
   expect(() => readQueryFile('orders', 'SELECT 1')).toThrow('orders.sql does not say which connection')
   expect(() => readQueryFile('orders', '-- connection: Office\n')).toThrow('holds no SQL')
+  expect(() => readQueryFile('orders', '-- connection: Office\n-- parameter: since day\nSELECT 1')).toThrow(
+    'a parameter that cannot be read: since day',
+  )
 })
 
 test('folding is the same done twice', () => {

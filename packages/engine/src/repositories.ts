@@ -4,6 +4,7 @@ import type { PipelineState } from '@tide/core/definition/definition'
 import type { Errand } from '@tide/core/definition/errand'
 import type { LogEntry } from '@tide/core/definition/log'
 import type { PipelineStatus } from '@tide/core/api/pipelines'
+import type { SavedQuery } from '@tide/core/api/queries'
 import type {
   ChangedPlan,
   EngineRecord,
@@ -158,7 +159,7 @@ export interface RunRepository {
 
 /** Questions that people have given a name. */
 export interface SavedQueries {
-  get(id: string): Promise<{ sql: string } | undefined>
+  get(id: string): Promise<Pick<SavedQuery, 'name' | 'sql' | 'parameters'> | undefined>
 }
 
 /** Opens a connection by its id, secrets included; the caller closes the session. */

@@ -6,6 +6,7 @@ import type { PipelineStatus } from '@tide/core/api/pipelines'
 import type { SavedQueryInfo } from '@tide/core/api/queries'
 import type { Errand } from '@tide/core/definition/errand'
 import type { SendDefinition } from '@tide/core/definition/send'
+import fc from 'fast-check'
 import type { Server } from 'node:http'
 import type { AddressInfo } from 'node:net'
 import { join } from 'node:path'
@@ -381,3 +382,48 @@ test('a saved query is sent like a table, keeps its versions, and stays while it
   expect(await call(url, 'PUT', `/queries/${saved.id}`, put)).toMatchObject({ version: 2 })
   await call(url, 'DELETE', `/queries/${saved.id}`)
 })
+
+test('parameters of a saved query: a preset, a value of the pipeline’s own, and texts that stay texts', async () => {
+  const saved = await call<SavedQueryInfo>(url, 'POST', '/queries', {
+    name: 'Clubs of a tier',
+    connection: systems.ids.office,
+    sql: `SELECT number, name FROM clubs WHERE tier = {tier} AND orders >= {least} -- {nothing}`,
+    key: ['number'],
+    parameters: [
+      { name: 'tier', type: 'text', preset: 'seed' },
+      { name: 'least', type: 'number', preset: '0' },
+    ],
+  })
+  const total = async (values?: Record<string, string>) =>
+    (
+      await foresee({
+        what: { query: saved.id, ...(values ? { values } : {}) },
+        fields: definition.fields.slice(0, 2),
+      })
+    ).total
+  expect(await total()).toBe(120)
+  expect(await total({ least: '81' })).toBe(10)
+  expect(await total({ tier: `seed' OR 'a' = 'a` })).toBe(0)
+  await expect(total({ least: '1 OR 1 = 1' })).rejects.toThrow('“least” is to be a number')
+  await call(url, 'DELETE', `/queries/${saved.id}`)
+  // Held by the systems' own SQL against what was meant, byte by byte.
+  await systems.connect('site', 'mariadb', { ...systems.mariadb.config, database: 'mysql' })
+  const texts = fc.sample(
+    fc.array(fc.constantFrom(`'`, `"`, '\\', '`', '{t}', '--', '#', '/*', '$$', ';', 'é', '🌱', '\n', '%'), {
+      maxLength: 6,
+    }),
+    40,
+  )
+  for (const [connection, hex] of [
+    ['office', `encode(convert_to({t}, 'UTF8'), 'hex')`],
+    ['site', 'lower(hex(convert({t} USING utf8mb4)))'],
+  ] as const)
+    for (const text of texts.map(parts => parts.join(''))) {
+      const { rows } = await call<{ rows: string[][] }>(url, 'POST', '/query', {
+        connection: systems.ids[connection],
+        sql: `SELECT ${hex} AS h`,
+        parameters: [{ name: 't', type: 'text', preset: text }],
+      })
+      expect([connection, rows[0]![0]]).toEqual([connection, Buffer.from(text).toString('hex')])
+    }
+}, 60_000)

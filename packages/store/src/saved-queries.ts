@@ -1,5 +1,6 @@
 import { asc, desc, eq } from 'drizzle-orm'
 import type { SavedQuery, SavedQueryVersion } from '@tide/core/api/queries'
+import { canonicalJson } from '@tide/core/definition/canonical-json'
 import type { Database } from './database.ts'
 import { savedQuery, savedQueryVersion } from './schema.ts'
 
@@ -24,14 +25,15 @@ export class SavedQueries {
   save(query: Omit<SavedQuery, 'version' | 'changedAt'>, at: string): Promise<void> {
     return this.db.transaction(async db => {
       const [present] = await db.select().from(savedQuery).where(eq(savedQuery.id, query.id)).for('update')
-      const same =
-        present && present.sql === query.sql && JSON.stringify(present.key) === JSON.stringify(query.key)
+      const said = ({ sql, key, parameters }: Pick<SavedQuery, 'sql' | 'key' | 'parameters'>) =>
+        canonicalJson([sql, key, parameters])
+      const same = present && said(present) === said(query)
       const version = present ? present.version + (same ? 0 : 1) : 1
       const now = { ...query, version, changedAt: same ? present.changedAt : at }
       await db.insert(savedQuery).values(now).onConflictDoUpdate({ target: savedQuery.id, set: now })
       if (same) return
-      const { id, sql, key } = query
-      await db.insert(savedQueryVersion).values({ query: id, number: version, at, sql, key })
+      const { id, sql, key, parameters } = query
+      await db.insert(savedQueryVersion).values({ query: id, number: version, at, sql, key, parameters })
     })
   }
 
@@ -43,6 +45,7 @@ export class SavedQueries {
         at: savedQueryVersion.at,
         sql: savedQueryVersion.sql,
         key: savedQueryVersion.key,
+        parameters: savedQueryVersion.parameters,
       })
       .from(savedQueryVersion)
       .where(eq(savedQueryVersion.query, id))

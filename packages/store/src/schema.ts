@@ -14,6 +14,7 @@ import {
 } from 'drizzle-orm/pg-core'
 import type { PipelineStatus } from '@tide/core/api/pipelines'
 import type { SendDeed } from '@tide/core/api/send'
+import type { QueryParameter } from '@tide/core/definition/query-parameters'
 import type { Definition, PipelineState } from '@tide/core/definition/definition'
 import type { Errand } from '@tide/core/definition/errand'
 import type { PendingChange, StopReason } from '@tide/core/definition/pipeline'
@@ -294,6 +295,7 @@ export const savedQuery = pgTable('saved_query', {
   sql: text('sql').notNull(),
   /** Columns that together tell a row from all others. */
   key: jsonb('key').$type<string[]>().notNull(),
+  parameters: jsonb('parameters').$type<QueryParameter[]>().notNull().default([]),
   version: integer('version').notNull().default(1),
   changedAt: moment('changed_at').notNull(),
 })
@@ -309,6 +311,7 @@ export const savedQueryVersion = pgTable(
     at: moment('at').notNull(),
     sql: text('sql').notNull(),
     key: jsonb('key').$type<string[]>().notNull(),
+    parameters: jsonb('parameters').$type<QueryParameter[]>().notNull().default([]),
   },
   table => [primaryKey({ columns: [table.query, table.number] })],
 )

@@ -3,6 +3,7 @@
  * `tests/` says whether it keeps its word.
  */
 import type { Catalogue, CheckItem, Grid, TableVersion } from '@tide/core/api/browse'
+import type { Quoting } from '@tide/core/definition/query-parameters'
 import type { DatasetName } from '@tide/core/records/dataset'
 import type { Key, Row } from '@tide/core/records/value'
 import type { AppSide } from './app.ts'
@@ -25,6 +26,8 @@ export interface Connector {
   configSchema: object
   /** How many questions of people run at once; the others wait. */
   questionsAtOnce: number
+  /** How texts are written in its SQL; `plain` where nothing is said. */
+  quoting?: Quoting
   /** Settings that say where secrets go: when one changes, they are asked for again. */
   placeSettings: readonly string[]
   /** Settings that cannot change while the source is followed. */
@@ -70,6 +73,8 @@ export interface Session {
   ordered?(table: OrderedTable, limits: Omit<StreamLimits, 'batchRows'>): AsyncGenerator<Uint8Array>
   /** The system's own time now, ISO 8601 in microseconds: what was read before was committed before that. */
   clock?(): Promise<string>
+  /** As its connector's. */
+  quoting?: Quoting
   /** Runs one statement that can do nothing but ask; others are refused by name (docs/decisions/0016). */
   query?(sql: string, limits: QueryLimits): Promise<Grid>
   /**

@@ -13,6 +13,9 @@ import { tableName } from './sql.ts'
 import { ask, askForRows, look, ordered, scan } from './question/ask.ts'
 import { MariadbTarget } from './target/target.ts'
 
+/** As `sql_mode` of its sessions has it. */
+const QUOTING = 'backslashes'
+
 async function open(config: Config): Promise<OpenSession> {
   const settings = mariadbConfig(config)
   const where = serverAddress(settings)
@@ -32,6 +35,7 @@ async function open(config: Config): Promise<OpenSession> {
     rows: (table, keys) => within(session => readRows(session, table, keys)),
     ordered: (table, limits) => ordered(settings, table, limits),
     clock: () => within(clockOf),
+    quoting: QUOTING,
     query: (sql, limits) => ask(settings, sql, limits),
     stream: (sql, limits) => askForRows(settings, sql, limits),
     scan: (table, limits) => scan(settings, table, limits),
@@ -55,6 +59,7 @@ export const mariadb: Connector = {
   roles: ['source', 'target'],
   configSchema: mariadbConfigSchema,
   questionsAtOnce: 2,
+  quoting: QUOTING,
   placeSettings: PLACE_SETTINGS,
   fixedWhileFollowed: [],
   identity: config => {

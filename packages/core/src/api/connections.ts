@@ -1,9 +1,13 @@
+import type { Quoting } from '../definition/query-parameters.ts'
+
 export interface ConnectorInfo {
   kind: string
   title: string
   summary: string
   band: 'apps' | 'databases' | 'warehouses' | 'files'
   roles: ('source' | 'target')[]
+  /** How texts are written in its SQL. */
+  quoting: Quoting
   configSchema: JsonSchema
 }
 

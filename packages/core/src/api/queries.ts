@@ -1,4 +1,6 @@
 /** Questions that people have given a name. */
+import type { QueryParameter } from '../definition/query-parameters.ts'
+
 export interface SavedQuery {
   id: string
   name: string
@@ -7,12 +9,14 @@ export interface SavedQuery {
   sql: string
   /** Columns that together tell a row from all others. */
   key: string[]
+  /** What the SQL leaves open. */
+  parameters: QueryParameter[]
   version: number
   /** ISO 8601. */
   changedAt: string
 }
 
-export interface SavedQueryVersion extends Pick<SavedQuery, 'sql' | 'key'> {
+export interface SavedQueryVersion extends Pick<SavedQuery, 'sql' | 'key' | 'parameters'> {
   number: number
   at: string
 }

@@ -3,16 +3,18 @@ import { canonicalJson } from './canonical-json.ts'
 import { isMap, isSeq, parseDocument, Document } from 'yaml'
 import { Failure } from '../failure.ts'
 import type { Definition } from './definition.ts'
+import type { SendDefinition } from './send.ts'
 
-/** A connection's name for its id, or the other way round; undefined: there is none. */
-export type Lookup = (text: string) => string | undefined
+/** A connection's or a saved query's name for its id, or the other way round; undefined: there is none. */
+export type Lookup = (text: string, of: 'connection' | 'saved query') => string | undefined
 
-/** Lists that say nothing are left out; a connection that is gone is named by its id. */
+/** Lists that say nothing are left out; what is gone is named by its id. */
 export function fileOf(definition: Definition, nameOf: Lookup): Definition {
   const named = {
     ...definition,
-    from: fromWith(definition.from, id => nameOf(id) ?? id),
-    to: nameOf(definition.to) ?? definition.to,
+    from: fromWith(definition.from, id => nameOf(id, 'connection') ?? id),
+    to: nameOf(definition.to, 'connection') ?? definition.to,
+    ...whatWith(definition, id => nameOf(id, 'saved query') ?? id),
   }
   const entries = Object.entries(named).filter(([, value]) => !(Array.isArray(value) && value.length === 0))
   return Object.fromEntries(entries) as Definition
@@ -68,13 +70,13 @@ export function readFile(text: string): unknown {
 
 /** The definition of a file, with connections by id. Throws a Failure for a connection that is not there. */
 export function definitionOf(file: Definition, idOf: Lookup): Definition {
-  const id = (what: string, name: string): string => {
+  const id = (what: string, name: string, of: 'connection' | 'saved query' = 'connection'): string => {
     if (name === '') return ''
-    const found = idOf(name)
+    const found = idOf(name, of)
     if (found !== undefined) return found
     throw new Failure(
       'refused',
-      `${what}: there is no connection “${name}”.`,
+      `${what}: there is no ${of} “${name}”.`,
       'Name one that is there, or make it first.',
     )
   }
@@ -88,8 +90,17 @@ export function definitionOf(file: Definition, idOf: Lookup): Definition {
       fields: file.fields ?? [],
       from: id('from', file.from ?? ''),
       to,
+      ...whatWith(file, name => id('what', name, 'saved query')),
     }
   return { ...file, tables: file.tables ?? [], from: fromWith(file.from ?? '', name => id('from', name)), to }
+}
+
+function whatWith(definition: Definition, query: (text: string) => string): Pick<SendDefinition, 'what'> {
+  if (definition.shape !== 'send') return {}
+  const { what } = definition
+  // What is none of the known kinds is refused by the schemas.
+  if (typeof what !== 'object' || what === null || !('query' in what)) return {}
+  return { what: { ...what, query: query(String(what.query)) } }
 }
 
 function fromWith(from: Definition['from'], connection: (text: string) => string): Definition['from'] {

@@ -1,5 +1,6 @@
 /** A pipeline that sends: what a query has goes into the records of an app's object, by differences. */
 import { Type, type Static } from 'typebox'
+import { PARAMETER_NAME } from './query-parameters.ts'
 import { CHOSEN_PATTERN, ID_PATTERN, shownText } from './id.ts'
 
 const closed = { additionalProperties: false }
@@ -17,7 +18,16 @@ const whatSchema = Type.Union(
       },
       closed,
     ),
-    Type.Object({ query: Type.String({ title: 'Saved query', pattern: ID_PATTERN }) }, closed),
+    Type.Object(
+      {
+        query: Type.String({ title: 'Saved query', pattern: ID_PATTERN }),
+        /** Of its parameters; the others have their presets. */
+        values: Type.Optional(
+          Type.Record(Type.String({ pattern: PARAMETER_NAME }), Type.String({ maxLength: 10_000 })),
+        ),
+      },
+      closed,
+    ),
     Type.Object({ sql: Type.String({ title: 'SQL', maxLength: 100_000 }) }, closed),
   ],
   { title: 'What is sent' },

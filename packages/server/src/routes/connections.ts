@@ -277,12 +277,13 @@ export function connectionRoutes(router: Router, services: Services): void {
   }
 
   router.get('/connectors', ctx => {
-    ctx.body = connectors.map(({ kind, title, summary, band, roles, configSchema }) => ({
+    ctx.body = connectors.map(({ kind, title, summary, band, roles, configSchema, quoting = 'plain' }) => ({
       kind,
       title,
       summary,
       band,
       roles,
+      quoting,
       configSchema,
     }))
   })

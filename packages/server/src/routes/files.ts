@@ -48,7 +48,8 @@ export function fileRoutes(router: Router, services: Services): void {
   })
 
   const printer = async () => {
-    const names = new Map((await store.connections.list()).map(({ id, name }) => [id, name]))
+    const named = [...(await store.connections.list()), ...(await store.queries.list())]
+    const names = new Map(named.map(({ id, name }) => [id, name]))
     return (definition: Definition) => printFile(fileOf(definition, id => names.get(id)))
   }
 
@@ -67,9 +68,14 @@ export function fileRoutes(router: Router, services: Services): void {
 
   router.post('/files/read', async ctx => {
     const { text } = valid<{ text: string }>(fileSchema, ctx.request.body, 'File')
-    const ids = new Map((await store.connections.list()).map(({ id, name }) => [name, id]))
+    const idsOf = (list: readonly { id: string; name: string }[]) =>
+      new Map(list.map(({ id, name }) => [name, id]))
+    const ids = {
+      connection: idsOf(await store.connections.list()),
+      'saved query': idsOf(await store.queries.list()),
+    }
     const said = Object(readFile(text)) as Definition
-    const definition = validDefinition(definitionOf(said, name => ids.get(name)))
+    const definition = validDefinition(definitionOf(said, (name, of) => ids[of].get(name)))
     const present = (await store.pipelines.list()).find(one => one.definition.name === definition.name)
     ctx.body = {
       definition,

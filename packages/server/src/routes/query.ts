@@ -1,4 +1,6 @@
 import type Router from '@koa/router'
+import type { Session } from '@tide/connectors/contract/session'
+import { parameterSchema, withParameters, type QueryParameter } from '@tide/core/definition/query-parameters'
 import { asFailure, Failure } from '@tide/core/failure'
 import type Koa from 'koa'
 import { once } from 'node:events'
@@ -26,7 +28,12 @@ const querySchema = {
   type: 'object',
   required: ['connection', 'sql'],
   additionalProperties: false,
-  properties: { connection: idSchema, ...statement },
+  properties: {
+    connection: idSchema,
+    ...statement,
+    parameters: { type: 'array', title: 'Parameters', maxItems: 50, items: parameterSchema, default: [] },
+    values: { type: 'object', additionalProperties: { type: 'string', maxLength: 10_000 }, default: {} },
+  },
 }
 
 const togetherSchema = {
@@ -36,10 +43,28 @@ const togetherSchema = {
   properties: statement,
 }
 
+interface Question {
+  sql: string
+  parameters: QueryParameter[]
+  values: Record<string, string>
+}
+
+interface Asked extends Question {
+  connection: string
+  ticket?: string
+}
+
+/** What has no parameters is asked as it stands, whatever is in braces. */
+function filledIn(
+  { sql, parameters, values }: Question,
+  { quoting = 'plain' }: Pick<Session, 'quoting'>,
+): string {
+  return parameters.length === 0 ? sql : withParameters(sql, parameters, values, quoting)
+}
+
 export function queryRoutes(router: Router, services: Services): void {
   const { sessions, questions, store, connector } = services
-  const asked = (ctx: Koa.Context) =>
-    valid<{ connection: string; sql: string; ticket?: string }>(querySchema, ctx.request.body, 'Query')
+  const asked = (ctx: Koa.Context) => valid<Asked>(querySchema, ctx.request.body, 'Query')
   const lineOf = async (connection: string): Promise<{ atOnce: number }> => {
     const record = await store.connections.get(connection)
     if (record) return { atOnce: connector(record.kind).questionsAtOnce }
@@ -51,7 +76,7 @@ export function queryRoutes(router: Router, services: Services): void {
   }
 
   router.post('/query', async ctx => {
-    const { connection, sql, ticket } = asked(ctx)
+    const { connection, ticket, ...question } = asked(ctx)
     const { atOnce } = await lineOf(connection)
     const line = {
       line: connection,
@@ -64,7 +89,7 @@ export function queryRoutes(router: Router, services: Services): void {
     ctx.body = await questions.ask(line, limits =>
       sessions.use(connection, session => {
         if (!session.query) throw noSql()
-        return session.query(sql, limits)
+        return session.query(filledIn(question, session), limits)
       }),
     )
   })
@@ -86,7 +111,7 @@ export function queryRoutes(router: Router, services: Services): void {
    * cannot go on. https://jsonlines.org
    */
   router.post('/query/rows', async ctx => {
-    const { connection, sql, ticket } = asked(ctx)
+    const { connection, ticket, ...question } = asked(ctx)
     const { atOnce } = await lineOf(connection)
     const out = new PassThrough()
     const signal = leaving(ctx)
@@ -97,7 +122,7 @@ export function queryRoutes(router: Router, services: Services): void {
           if (!session.stream) throw noSql()
           const limits = { batchRows: STREAM_BATCH, timeoutMs: STREAM_MS, signal }
           let first = true
-          for await (const { columns, rows } of session.stream(sql, limits)) {
+          for await (const { columns, rows } of session.stream(filledIn(question, session), limits)) {
             const lines = [...(first ? [{ columns }] : []), ...rows].map(one => `${JSON.stringify(one)}\n`)
             first = false
             begun()

@@ -2,6 +2,7 @@
 import type Router from '@koa/router'
 import type { KeyCheck, SavedQueryInfo } from '@tide/core/api/queries'
 import { NAME_PATTERN, NAME_SAYS } from '@tide/core/definition/id'
+import { parameterSchema, withParameters, type QueryParameter } from '@tide/core/definition/query-parameters'
 import { Failure } from '@tide/core/failure'
 import { idSchema } from '../ids.ts'
 import { newId, type Services } from '../services.ts'
@@ -30,6 +31,8 @@ const querySchema = {
       items: { type: 'string', minLength: 1, maxLength: 300 },
       default: [],
     },
+    parameters: { type: 'array', title: 'Parameters', maxItems: 50, items: parameterSchema, default: [] },
+    values: { type: 'object', additionalProperties: { type: 'string', maxLength: 10_000 }, default: {} },
   },
 }
 
@@ -38,6 +41,7 @@ interface Asked {
   connection: string
   sql: string
   key: string[]
+  parameters: QueryParameter[]
 }
 
 const CHECK_MS = 300_000
@@ -62,7 +66,10 @@ export function savedQueryRoutes(router: Router, services: Services): void {
   }
 
   const save = async (id: string, body: unknown): Promise<SavedQueryInfo> => {
-    const asked = valid<Asked>(querySchema, body, 'Query')
+    const { name, connection, sql, key, parameters } = valid<Asked>(querySchema, body, 'Query')
+    const asked = { name, connection, sql, key, parameters }
+    const twice = parameters.find((one, i) => parameters.findIndex(({ name }) => name === one.name) !== i)
+    if (twice) throw new Failure('refused', `The parameter “${twice.name}” is there twice.`, 'Take one out.')
     if (!(await store.connections.get(asked.connection)))
       throw new Failure(
         'refused',
@@ -114,16 +121,16 @@ export function savedQueryRoutes(router: Router, services: Services): void {
 
   /** Whether the key tells the rows of the question apart: all of them are read. */
   router.post('/queries/check-key', async ctx => {
-    const { connection, sql, key } = valid<Asked>(
+    const { connection, sql, key, parameters, values } = valid<Asked & { values: Record<string, string> }>(
       { ...querySchema, required: ['connection', 'sql', 'key'] },
       ctx.request.body,
       'Query',
     )
-    ctx.body = await sessions.use(connection, async ({ stream }): Promise<KeyCheck> => {
+    ctx.body = await sessions.use(connection, async ({ stream, quoting = 'plain' }): Promise<KeyCheck> => {
       if (!stream) throw new Failure('refused', 'SQL does not run on this connection.', 'Choose another.')
       const seen = new Map<string, number>()
       const check: KeyCheck = { rows: 0, keyless: 0, doubled: 0, example: null }
-      for await (const { columns, rows } of stream(sql, {
+      for await (const { columns, rows } of stream(withParameters(sql, parameters, values, quoting), {
         batchRows: 1_000,
         timeoutMs: CHECK_MS,
         signal: leaving(ctx),

@@ -1,3 +1,4 @@
+import type { QueryParameter } from '@tide/core/definition/query-parameters'
 import { printName, type Dataset } from '@tide/core/records/dataset'
 import { useMutation, useQuery } from '@tanstack/react-query'
 import { useEffect, useState } from 'react'
@@ -13,6 +14,8 @@ import { ErrorNotice } from '../parts/Notice.tsx'
 import { Name } from '../parts/Name.tsx'
 import { ResultGrid } from '../parts/ResultGrid.tsx'
 import { SqlBox } from '../parts/SqlBox.tsx'
+import { Parameters, parametersOf } from './Parameters.tsx'
+import { useQuoting } from './quoting.ts'
 import { SavedQueries } from './SavedQueries.tsx'
 import { useSearchParams } from 'react-router'
 
@@ -107,11 +110,13 @@ function Sql({ connection, table }: { connection: string; table: Dataset | undef
   const [sql, setSql] = useState(
     table ? `SELECT *\n  FROM ${quoted(table.namespace)}.${quoted(table.name)}\n LIMIT 100` : '',
   )
+  const [said, setSaid] = useState<QueryParameter[]>([])
+  const parameters = parametersOf(sql, said, useQuoting(connection))
   const [ran, setRan] = useState(false)
   const [asking, setAsking] = useState<Asking>()
   const query = useMutation({
     mutationFn: ({ ticket, stop }: Asking) =>
-      api<Grid>('POST', '/query', { connection, sql, ticket }, stop.signal),
+      api<Grid>('POST', '/query', { connection, sql, parameters, ticket }, stop.signal),
     onSettled: () => setAsking(undefined),
   })
   const turn = useTurn(asking)
@@ -130,7 +135,15 @@ function Sql({ connection, table }: { connection: string; table: Dataset | undef
   const grid = ran ? query.data : first.data
   return (
     <>
-      <SavedQueries connection={connection} sql={sql} take={setSql} />
+      <SavedQueries
+        connection={connection}
+        sql={sql}
+        parameters={parameters}
+        take={query => {
+          setSql(query.sql)
+          setSaid(query.parameters)
+        }}
+      />
       <SqlBox
         id="sql"
         sql={sql}
@@ -144,6 +157,7 @@ function Sql({ connection, table }: { connection: string; table: Dataset | undef
           ? `Waits in line: ${turn.ahead === 0 ? 'it is the next' : `${plural(turn.ahead, 'query', 'queries')} before it`}.`
           : 'Ctrl+Enter. Reading only; at most 1,000 rows, 8 MB and 20 s.'}
       </SqlBox>
+      <Parameters parameters={parameters} change={setSaid} />
       <ErrorNotice error={ran ? (isAbort(query.error) ? null : query.error) : first.error} />
       {ran && isAbort(query.error) && <p className="text-ink-2">The query was stopped.</p>}
       {grid && <Result grid={grid} label="Result" />}

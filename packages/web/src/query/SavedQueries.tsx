@@ -1,4 +1,6 @@
 import type { SavedQueryInfo } from '@tide/core/api/queries'
+import { canonicalJson } from '@tide/core/definition/canonical-json'
+import type { QueryParameter } from '@tide/core/definition/query-parameters'
 import { useMutation } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Link } from 'react-router'
@@ -13,11 +15,12 @@ import { useSavedQueries } from '../sending/setup/WhatSection.tsx'
 interface SavedQueriesProps {
   connection: string
   sql: string
-  take: (sql: string) => void
+  parameters: readonly QueryParameter[]
+  take: (query: Pick<SavedQueryInfo, 'sql' | 'parameters'>) => void
 }
 
 /** Queries of a connection that were given a name: taken up, saved, saved anew, with the pipelines that send them. */
-export function SavedQueries({ connection, sql, take }: SavedQueriesProps) {
+export function SavedQueries({ connection, sql, parameters, take }: SavedQueriesProps) {
   const queries = (useSavedQueries().data ?? []).filter(one => one.connection === connection)
   const [chosen, setChosen] = useState('')
   const [name, setName] = useState('')
@@ -30,6 +33,7 @@ export function SavedQueries({ connection, sql, take }: SavedQueriesProps) {
         connection,
         sql,
         key: open?.key ?? [],
+        parameters,
       }),
     onSuccess: async ({ id }) => {
       await refresh()
@@ -40,9 +44,10 @@ export function SavedQueries({ connection, sql, take }: SavedQueriesProps) {
   const choose = (id: string) => {
     setChosen(id)
     const query = queries.find(one => one.id === id)
-    if (query) take(query.sql)
+    if (query) take(query)
   }
-  const changed = open !== undefined && open.sql !== sql
+  const changed =
+    open !== undefined && (open.sql !== sql || canonicalJson(open.parameters) !== canonicalJson(parameters))
   return (
     <div className="flex flex-wrap items-baseline gap-x-4 gap-y-1 text-[13px]">
       <label className="flex items-baseline gap-2 text-ink-2">

@@ -31,6 +31,16 @@ export function SendSetupSection() {
               {query?.sql ?? (what as { sql: string }).sql}
             </pre>
           )}
+          {query && query.parameters.length > 0 && (
+            <p className="mt-1 font-mono text-[12px]">
+              {query.parameters
+                .map(
+                  ({ name, preset }) =>
+                    `{${name}} = ${(what as { values?: Record<string, string> }).values?.[name] ?? preset}`,
+                )
+                .join(', ')}
+            </p>
+          )}
         </dd>
         <dt>Where</dt>
         <dd>

@@ -1,6 +1,7 @@
 /** The rows that are sent: of a table, or of a question. */
 import type { Session } from '@tide/connectors/contract/session'
 import type { SendDefinition } from '@tide/core/definition/send'
+import { withParameters } from '@tide/core/definition/query-parameters'
 import { Failure } from '@tide/core/failure'
 import { printName } from '@tide/core/records/dataset'
 import { answerType } from '@tide/core/send/answer-type'
@@ -26,14 +27,16 @@ export async function sourceOfSend(
   if (!what)
     throw new Failure('refused', 'It is not said what is sent.', 'Choose a query or a table in the setup.')
   if ('table' in what) return tableSource(session, what.table)
-  const sql = 'sql' in what ? what.sql : (await queries.get(what.query))?.sql
-  if (sql === undefined)
+  const { quoting = 'plain' } = session
+  if ('sql' in what) return querySource(session, withParameters(what.sql, [], {}, quoting), signal)
+  const saved = await queries.get(what.query)
+  if (!saved)
     throw new Failure(
       'structural',
       'The saved query is not there any more.',
       'Choose another one in the setup.',
     )
-  return querySource(session, sql, signal)
+  return querySource(session, withParameters(saved.sql, saved.parameters, what.values ?? {}, quoting), signal)
 }
 
 async function tableSource(

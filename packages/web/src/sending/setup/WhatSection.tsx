@@ -3,6 +3,7 @@ import type { ConnectionInfo } from '@tide/core/api/connections'
 import type { SavedQueryInfo } from '@tide/core/api/queries'
 import type { SendDefinition } from '@tide/core/definition/send'
 import type { SentColumn } from '@tide/core/send/mapped'
+import type { QueryParameter } from '@tide/core/definition/query-parameters'
 import { datasetId, datasetOf, printName } from '@tide/core/records/dataset'
 import { printType } from '@tide/core/records/types'
 import { useMutation, useQuery } from '@tanstack/react-query'
@@ -15,6 +16,8 @@ import { Choice } from '../../parts/Choice.tsx'
 import { InlineField, SelectField } from '../../parts/Field.tsx'
 import { ErrorNotice } from '../../parts/Notice.tsx'
 import { ResultGrid } from '../../parts/ResultGrid.tsx'
+import { Parameters, parametersOf } from '../../query/Parameters.tsx'
+import { useQuoting } from '../../query/quoting.ts'
 import { Section, type Turning } from '../../pipelines/setup/Section.tsx'
 
 const SqlEditor = lazy(() => import('../../parts/SqlEditor.tsx'))
@@ -129,9 +132,13 @@ function Sql({
   const { from, what, key } = definition
   const [text, setText] = useState(saved?.sql ?? (what && 'sql' in what ? what.sql : ''))
   const [name, setName] = useState(saved?.name ?? '')
+  const [said, setSaid] = useState<QueryParameter[]>(saved?.parameters ?? [])
+  const quoting = useQuoting(from)
+  const parameters = parametersOf(text, said, quoting)
+  const values = (what && 'query' in what && what.values) || {}
   const catalogue = useCatalogue(from)
   const preview = useMutation({
-    mutationFn: () => api<Grid>('POST', '/query', { connection: from, sql: text }),
+    mutationFn: () => api<Grid>('POST', '/query', { connection: from, sql: text, parameters, values }),
   })
   const keep = useMutation({
     mutationFn: () =>
@@ -140,11 +147,12 @@ function Sql({
         connection: from,
         sql: text,
         key,
+        parameters,
       }),
     onSuccess: async ({ id }) => {
       await queryClient.invalidateQueries({ queryKey: ['queries'] })
       await queryClient.invalidateQueries({ queryKey: ['send look'] })
-      change({ what: { query: id } })
+      change({ what: { query: id, values } })
     },
   })
   const tables: Record<string, Record<string, string[]>> = {}
@@ -193,6 +201,26 @@ function Sql({
           {keep.isSuccess ? 'Saved. ' : ''}Ctrl+Enter previews {PREVIEW_ROWS} rows.
         </span>
       </div>
+      <Parameters parameters={parameters} change={setSaid} />
+      {parameters.length > 0 && !saved && (
+        <p className="text-[12px] text-ink-2">Save the query, for its parameters to be kept with it.</p>
+      )}
+      {saved?.parameters.map(({ name, preset }) => (
+        <label key={name} className="mt-1 flex items-baseline gap-3 text-[13px]">
+          <span className="font-mono text-[12px]">{`{${name}}`}</span> in this pipeline
+          <InlineField
+            label={`Value of ${name} in this pipeline`}
+            placeholder={preset === '' ? 'as by default' : `${preset}, as by default`}
+            className="w-56"
+            value={values[name] ?? ''}
+            onChange={({ target }) => {
+              const { [name]: _, ...others } = values
+              const now = target.value === '' ? others : { ...others, [name]: target.value }
+              change({ what: { query: saved.id, ...(Object.keys(now).length > 0 ? { values: now } : {}) } })
+            }}
+          />
+        </label>
+      ))}
       <ErrorNotice error={preview.error ?? keep.error} />
       {grid && (
         <>

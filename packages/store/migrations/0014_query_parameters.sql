@@ -1,0 +1,2 @@
+ALTER TABLE "saved_query" ADD COLUMN "parameters" jsonb DEFAULT '[]'::jsonb NOT NULL;--> statement-breakpoint
+ALTER TABLE "saved_query_version" ADD COLUMN "parameters" jsonb DEFAULT '[]'::jsonb NOT NULL;
