@@ -7,12 +7,13 @@ import type { Services } from './services.ts'
 
 const LOOK_MS = 20_000
 
-type Looked = Pick<SendInput, 'columns' | 'objects' | 'app'>
+type Looked = Omit<SendInput, 'definition'>
 
 /** What both sides have; what cannot be asked is told as a note. */
 export async function lookAtSides(
   { sessions, store }: Services,
-  definition: Pick<SendDefinition, 'from' | 'to' | 'what'>,
+  definition: SendDefinition,
+  pipeline: string | undefined,
 ): Promise<{ looked: Looked; notes: SendNote[] }> {
   const { from, to, what } = definition
   const notes: SendNote[] = []
@@ -38,11 +39,18 @@ export async function lookAtSides(
             session.app ? { name: session.app.name, objects: await session.app.objects() } : undefined,
           )
           .catch(refused('where'))
-  return { looked: { columns, objects: app?.objects, app: app?.name ?? 'The app' }, notes }
+  const others = (await store.pipelines.list()).flatMap(({ id, definition: one }) =>
+    id !== pipeline && one.shape === 'send' && one.to === to && one.object === definition.object ? [one] : [],
+  )
+  return { looked: { columns, objects: app?.objects, app: app?.name ?? 'The app', others }, notes }
 }
 
-export async function sendPlan(services: Services, definition: SendDefinition): Promise<SendNote[]> {
-  return sendNotes(definition, await lookAtSides(services, definition))
+export async function sendPlan(
+  services: Services,
+  definition: SendDefinition,
+  pipeline: string,
+): Promise<SendNote[]> {
+  return sendNotes(definition, await lookAtSides(services, definition, pipeline))
 }
 
 /** Of what cannot be asked it is said why, and not that it is not known. */

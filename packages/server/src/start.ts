@@ -23,7 +23,7 @@ export function startPipeline(services: Services, id: string, shown: string | un
         return engine.beginAgain(id, tie!)
       }
       if (definition.shape === 'send') {
-        const refusal = (await sendPlan(services, definition)).find(hinders)
+        const refusal = (await sendPlan(services, definition, id)).find(hinders)
         if (refusal) throw new Failure('refused', refusal.message, refusal.remedy)
         const { home } = services
         const tie = { home, affinity: 'the record of what was sent' }

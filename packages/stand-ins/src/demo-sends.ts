@@ -17,10 +17,10 @@ const ORDERS = `SELECT club AS name,
 const LAPSED = `SELECT contact_mail AS email,
        min(club) AS name,
        max(dispatched_on) AS last_order_on,
-       CASE WHEN max(dispatched_on) < DATE '2026-10-15' THEN 'Lapsed clubs' ELSE 'Lapsing clubs' END AS audience
+       CASE WHEN max(dispatched_on) < {lapsed_before} THEN 'Lapsed clubs' ELSE 'Lapsing clubs' END AS audience
   FROM nursery.dispatches
  GROUP BY contact_mail
-HAVING max(dispatched_on) < DATE '2026-11-05'`
+HAVING max(dispatched_on) < {no_order_since}`
 
 interface Named {
   id: string
@@ -71,7 +71,16 @@ export async function setUpSends(server: string): Promise<void> {
     })
   if (office && pollenpost)
     await make(server, {
-      query: { name: 'Clubs that have not ordered of late', connection: office, sql: LAPSED, key: ['email'] },
+      query: {
+        name: 'Clubs that have not ordered of late',
+        connection: office,
+        sql: LAPSED,
+        key: ['email'],
+        parameters: [
+          { name: 'lapsed_before', type: 'date', preset: '2026-10-15' },
+          { name: 'no_order_since', type: 'date', preset: '2026-11-05' },
+        ],
+      },
       pipeline: {
         name: 'Lapsed members into two Pollenpost audiences',
         from: office,
@@ -92,7 +101,7 @@ export async function setUpSends(server: string): Promise<void> {
 }
 
 interface Made {
-  query: { name: string; connection: string; sql: string; key: string[] }
+  query: { name: string; connection: string; sql: string; key: string[]; parameters?: object[] }
   pipeline: { name: string; [more: string]: unknown }
   cron: string
 }

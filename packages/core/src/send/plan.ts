@@ -22,10 +22,12 @@ export interface SendInput {
   objects: readonly AppObject[] | undefined
   /** What the app is called. */
   app: string
+  /** Other pipelines that send to the same place. */
+  others?: readonly SendDefinition[]
 }
 
 /** In order of harm; a definition without refusals can be sent by. */
-export function planSend({ definition, columns, objects, app }: SendInput): SendNote[] {
+export function planSend({ definition, columns, objects, app, others = [] }: SendInput): SendNote[] {
   const notes: SendNote[] = []
   const refuse = (section: SendNote['section'], message: string, remedy: string, field?: string) =>
     notes.push({ level: 'refused', section, message, remedy, ...(field === undefined ? {} : { field }) })
@@ -72,6 +74,16 @@ export function planSend({ definition, columns, objects, app }: SendInput): Send
         message: `Records that are no longer in the result are removed from ${app}; only those that this pipeline has sent.`,
         remedy: 'To leave them there, choose “create and change”.',
       })
+    for (const other of others) {
+      const both = fields.filter(({ field }) => other.fields.some(one => one.field === field))
+      if (both.length === 0) continue
+      notes.push({
+        level: 'warning',
+        section: 'fields',
+        message: `“${other.name}” sends to ${object.title}, too: ${someOf(both.map(({ field }) => field))}.`,
+        remedy: 'Where both send the same record, the last one wins. Let each field be sent by one of them.',
+      })
+    }
     const unset = fields.filter(({ once }) => !once).map(({ field }) => field)
     if (mayChange(definition) && fields.length > 0 && unset.length === 0)
       notes.push({

@@ -125,8 +125,8 @@ export function sendRoutes(router: Router, services: Services): void {
 
   /** Both sides, what stands in the way, and what could be joined. */
   router.post('/sends/look', async ctx => {
-    const { definition } = asked(ctx.request.body)
-    const sides = await lookAtSides(services, definition)
+    const { definition, pipeline } = asked(ctx.request.body)
+    const sides = await lookAtSides(services, definition, pipeline)
     const { columns, objects } = sides.looked
     const object = objects?.find(({ name }) => name === definition.object)
     ctx.body = {

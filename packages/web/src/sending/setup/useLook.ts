@@ -11,22 +11,17 @@ const SETTLES_MS = 500
 /** What both sides have and what stands in the way, recomputed at every edit; then what the first run would do. */
 export function useLook(definition: SendDefinition, pipeline: string | undefined) {
   const settled = useSettled(definition)
+  const asked = { definition: settled, ...(pipeline ? { pipeline } : {}) }
   const look = useQuery({
-    queryKey: ['send look', settled],
-    queryFn: ({ signal }) => api<SendLook>('POST', '/sends/look', { definition: settled }, signal),
+    queryKey: ['send look', pipeline, settled],
+    queryFn: ({ signal }) => api<SendLook>('POST', '/sends/look', asked, signal),
     placeholderData: keepPreviousData,
     gcTime: 10_000,
   })
   const ready = look.data !== undefined && !look.isPlaceholderData && !look.data.notes.some(hinders)
   const foreseen = useQuery({
     queryKey: ['send foresee', pipeline, settled],
-    queryFn: ({ signal }) =>
-      api<SendForeseen>(
-        'POST',
-        '/sends/foresee',
-        { definition: settled, ...(pipeline ? { pipeline } : {}) },
-        signal,
-      ),
+    queryFn: ({ signal }) => api<SendForeseen>('POST', '/sends/foresee', asked, signal),
     enabled: ready,
     gcTime: 10_000,
   })
