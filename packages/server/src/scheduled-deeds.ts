@@ -22,9 +22,10 @@ const PACE = { rowsPerSecond: null, pauseAboveSeconds: 60 }
 /** Which of the pipelines that it waits for is not complete up to the set time, in words; undefined: none. */
 export async function missing(
   { engine, store }: Services,
-  { waitsFor }: KeptSchedule,
+  { waitsFor, only }: Pick<KeptSchedule, 'waitsFor' | 'only'>,
   { tick }: Doing,
 ): Promise<string | undefined> {
+  if (only === 'landed') return undefined
   for (const id of waitsFor) {
     // What was deleted is waited for no longer.
     if (!(await store.pipelines.get(id))) continue
@@ -33,6 +34,26 @@ export async function missing(
       return `“${definition.name}” was not complete up to ${tick}`
   }
   return undefined
+}
+
+/** By each of those pipelines what has landed so far, as a text that is another one when more has. */
+export async function landedOf(
+  { engine, store }: Services,
+  { waitsFor }: Pick<KeptSchedule, 'waitsFor'>,
+): Promise<Record<string, string>> {
+  const landed: Record<string, string> = {}
+  for (const id of waitsFor) {
+    if (!(await store.pipelines.get(id))) continue
+    const { lanes } = await engine.status(id)
+    // Another copy may have brought as many rows as the one before.
+    const [copy] = await store.runs.list({ pipeline: id, kinds: ['copy'] }, 1)
+    const rows = lanes.reduce(
+      (sum, { copiedRows, inserted, updated, deleted }) => sum + copiedRows + inserted + updated + deleted,
+      0,
+    )
+    landed[id] = `${copy?.id ?? 'no copy'} ${rows}`
+  }
+  return landed
 }
 
 /** Throws a Failure where it cannot be done as the pipeline stands. Doing it twice does no harm. */

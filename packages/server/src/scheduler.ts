@@ -1,8 +1,9 @@
 /** Does with pipelines at set times what their people have asked for, and goes on with it after a restart. */
 import type { Doing, KeptSchedule } from '@tide/core/definition/schedule'
+import { canonicalJson } from '@tide/core/definition/canonical-json'
 import { asFailure } from '@tide/core/failure'
 import { lastTime } from '@tide/core/schedule/times'
-import { begin, goOn, missing } from './scheduled-deeds.ts'
+import { begin, goOn, landedOf, missing } from './scheduled-deeds.ts'
 import type { Services } from './services.ts'
 
 const LOOK_MS = 1_000
@@ -71,7 +72,12 @@ export class Scheduler {
       })
     }
     const begun: Doing = { tick: due, phase: 'waiting', by: this.services.engine.id }
-    if (await schedules.take(schedule.id, due, begun)) await this.goOn(schedule, begun)
+    const landed = schedule.only === 'landed' ? await landedOf(this.services, schedule) : undefined
+    if (landed && canonicalJson(landed) === canonicalJson(schedule.landed)) {
+      await schedules.take(schedule.id, due, null)
+      return
+    }
+    if (await schedules.take(schedule.id, due, begun, landed)) await this.goOn(schedule, begun)
   }
 
   private async goOn(schedule: KeptSchedule, doing: Doing): Promise<void> {

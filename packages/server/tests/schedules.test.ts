@@ -147,6 +147,29 @@ test('it waits until others are complete up to the set time, also over a kill, a
   await clear('beds')
 }, 60_000)
 
+test('it is done only if rows have landed since the last time', async () => {
+  await given('visits', { deed: 'count', waitsFor: [ids.beds], only: 'landed' })
+  nextMinute()
+  const first = (await outcome('visits'))!
+  const next = async () => {
+    nextMinute()
+    const due = Date.now() + ahead
+    await eventually(async () => Date.parse((await schedules('visits'))[0]!.lastTick!) > due - minute, 20)
+    await eventually(async () => (await schedules('visits'))[0]!.doing === null, 20)
+    return (await schedules('visits'))[0]!.outcome
+  }
+  expect(await next()).toEqual(first)
+  const before = await there()
+  await systems.inPostgres('alder', `INSERT INTO site.beds VALUES (900, 'late')`)
+  await eventually(async () => (await there()) === before + 1, 20)
+  await stands('beds', 'Following')
+  const then = (await next())!
+  expect(Date.parse(then.at)).toBeGreaterThan(Date.parse(first.at))
+  expect(await next()).toEqual(then)
+  await clear('visits')
+  await expect(given('visits', { deed: 'count', only: 'landed' })).rejects.toThrow('whose rows')
+}, 60_000)
+
 test('what cannot be done is said, and so is what is no schedule', async () => {
   await call(url, 'POST', `/pipelines/${ids.visits}/stop`)
   await stands('visits', 'Stopped')

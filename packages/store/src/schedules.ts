@@ -33,7 +33,7 @@ export class Schedules {
   async change(id: string, pipeline: string, given: Schedule, at: string): Promise<boolean> {
     const changed = await this.db
       .update(schedule)
-      .set({ ...given, lastTick: at, doing: null })
+      .set({ ...given, lastTick: at, doing: null, landed: null })
       .where(and(eq(schedule.id, id), eq(schedule.pipeline, pipeline)))
       .returning({ id: schedule.id })
     return changed.length > 0
@@ -47,11 +47,18 @@ export class Schedules {
     return gone.length > 0
   }
 
-  /** Takes a set time, to do something or to leave it; false when another process has taken it. */
-  async take(id: string, tick: string, doing: Doing | null): Promise<boolean> {
+  /**
+   * Takes a set time, to do something or to leave it; false when another process has taken it. `landed`: what had landed then.
+   */
+  async take(
+    id: string,
+    tick: string,
+    doing: Doing | null,
+    landed?: Record<string, string>,
+  ): Promise<boolean> {
     const taken = await this.db
       .update(schedule)
-      .set({ lastTick: tick, doing })
+      .set({ lastTick: tick, doing, ...(landed ? { landed } : {}) })
       .where(and(eq(schedule.id, id), or(isNull(schedule.lastTick), lt(schedule.lastTick, tick))))
       .returning({ id: schedule.id })
     return taken.length > 0

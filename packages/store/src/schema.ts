@@ -329,6 +329,8 @@ export const schedule = pgTable(
     zone: text('zone').notNull(),
     missed: text('missed').$type<Schedule['missed']>().notNull(),
     waitsFor: jsonb('waits_for').$type<string[]>().notNull(),
+    only: text('only').$type<Schedule['only']>().notNull().default('always'),
+    landed: jsonb('landed').$type<Record<string, string>>(),
     enabled: boolean('enabled').notNull(),
     createdAt: moment('created_at').notNull(),
     lastTick: moment('last_tick'),

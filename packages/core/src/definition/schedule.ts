@@ -25,8 +25,10 @@ export interface Schedule {
   zone: string
   /** What becomes of times at which nobody was there: the last of them is made up for, or all are left out. */
   missed: 'once' | 'leave'
-  /** Pipelines that must be complete up to the set time first. */
+  /** Pipelines that must be complete up to the set time first, or in whose tables rows must have landed. */
   waitsFor: string[]
+  /** `landed`: only where rows of those pipelines have landed since the last time; nothing is waited for then. */
+  only: 'always' | 'landed'
   enabled: boolean
 }
 
@@ -50,6 +52,8 @@ export interface KeptSchedule extends Schedule {
   id: string
   pipeline: string
   createdAt: string
+  /** By pipeline: what had landed when it was done last, as a text that is another one when more has. */
+  landed: Record<string, string> | null
   /** The last set time that was seen to. */
   lastTick: string | null
   doing: Doing | null

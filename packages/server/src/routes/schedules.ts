@@ -29,6 +29,7 @@ const scheduleSchema = {
       uniqueItems: true,
       default: [],
     },
+    only: { enum: ['always', 'landed'], title: 'Only if', default: 'always' },
     enabled: { type: 'boolean', title: 'Switched on', default: true },
   },
 }
@@ -40,6 +41,12 @@ export function scheduleRoutes(router: Router, services: Services): void {
   const given = async (pipeline: string, body: unknown): Promise<Schedule> => {
     const schedule = valid<Schedule>(scheduleSchema, body, 'Schedule')
     nextTimes(schedule, Date.now(), 1)
+    if (schedule.only === 'landed' && schedule.waitsFor.length === 0)
+      throw new Failure(
+        'refused',
+        'It is not said whose rows must have landed.',
+        'Choose the pipelines that fill what is asked for.',
+      )
     for (const id of schedule.waitsFor) {
       if (id === pipeline)
         throw new Failure('refused', 'A pipeline cannot wait for itself.', 'Choose other pipelines.')

@@ -33,6 +33,7 @@ export function ScheduleForm({ pipeline, sends, given, save, cancel }: Props) {
   const [zone, setZone] = useState(given?.zone ?? HERE)
   const [missed, setMissed] = useState(given?.missed ?? 'once')
   const [waitsFor, setWaitsFor] = useState<readonly string[]>(given?.waitsFor ?? [])
+  const [only, setOnly] = useState(given?.only ?? 'always')
   const [error, setError] = useState<unknown>()
   const [busy, setBusy] = useState(false)
   const { pipelines = [], now } = useLive()
@@ -42,9 +43,8 @@ export function ScheduleForm({ pipeline, sends, given, save, cancel }: Props) {
   const submit = async () => {
     setBusy(true)
     setError(undefined)
-    await save({ deed, cron, zone, missed, waitsFor: [...waitsFor], enabled: given?.enabled ?? true }).catch(
-      setError,
-    )
+    const enabled = given?.enabled ?? true
+    await save({ deed, cron, zone, missed, waitsFor: [...waitsFor], only, enabled }).catch(setError)
     setBusy(false)
   }
   return (
@@ -99,8 +99,8 @@ export function ScheduleForm({ pipeline, sends, given, save, cancel }: Props) {
                     set={day => setWhen({ ...when, day })}
                   />
                 )}
-                <span className="text-ink-2">at</span>
-                {when.every !== 'hour' && (
+                <span className="text-ink-2">{when.every === 'minutes' ? 'every' : 'at'}</span>
+                {when.every !== 'hour' && when.every !== 'minutes' && (
                   <NumberField
                     label="Hour"
                     from={0}
@@ -109,10 +109,10 @@ export function ScheduleForm({ pipeline, sends, given, save, cancel }: Props) {
                     set={hour => setWhen({ ...when, hour })}
                   />
                 )}
-                <span>:</span>
+                {when.every !== 'minutes' && <span>:</span>}
                 <NumberField
-                  label="Minute"
-                  from={0}
+                  label={when.every === 'minutes' ? 'Minutes' : 'Minute'}
+                  from={when.every === 'minutes' ? 1 : 0}
                   to={59}
                   value={when.minute}
                   set={minute => setWhen({ ...when, minute })}
@@ -131,7 +131,15 @@ export function ScheduleForm({ pipeline, sends, given, save, cancel }: Props) {
         {others.length > 0 && (
           <fieldset>
             <legend className="mb-1 text-[13px] font-semibold">
-              Not before these are complete up to then
+              <InlineSelect
+                label="What it waits for"
+                options={[
+                  { value: 'always', title: 'Not before these are complete up to then' },
+                  { value: 'landed', title: 'Only if rows of these have landed since' },
+                ]}
+                value={only}
+                onChange={event => setOnly(event.target.value as Schedule['only'])}
+              />
             </legend>
             <div className="flex flex-wrap gap-x-4 gap-y-1 text-[13px]">
               {others.map(({ id, definition }) => (

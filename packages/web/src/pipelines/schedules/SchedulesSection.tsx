@@ -85,8 +85,8 @@ export function SchedulesSection() {
   )
 }
 
-function settingsOf({ deed, cron, zone, missed, waitsFor, enabled }: ScheduleAnswer): Schedule {
-  return { deed, cron, zone, missed, waitsFor, enabled }
+function settingsOf({ deed, cron, zone, missed, waitsFor, only, enabled }: ScheduleAnswer): Schedule {
+  return { deed, cron, zone, missed, waitsFor, only, enabled }
 }
 
 interface LineProps {
@@ -97,7 +97,7 @@ interface LineProps {
 }
 
 function Line({ schedule, change, turn, remove }: LineProps) {
-  const { deed, cron, zone, enabled, next, doing, outcome, waitsFor } = schedule
+  const { deed, cron, zone, enabled, next, doing, outcome, waitsFor, only } = schedule
   const { pipelines = [], now } = useLive()
   const names = waitsFor.flatMap(id => pipelines.find(one => one.id === id)?.definition.name ?? [])
   const [first] = next
@@ -106,7 +106,9 @@ function Line({ schedule, change, turn, remove }: LineProps) {
       <div className="min-w-0 flex-1">
         <p>
           <b>{DEEDS[deed].title}</b>, {whenSaid(cron)} <span className="text-ink-2">({zone})</span>
+          {names.length > 0 && only === 'landed' && `, only if rows of ${names.join(', ')} have landed since`}
           {names.length > 0 &&
+            only === 'always' &&
             `, not before ${names.join(', ')} ${names.length === 1 ? 'is' : 'are'} complete up to then`}
         </p>
         <p className="text-ink-2">

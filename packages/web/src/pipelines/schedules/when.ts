@@ -1,6 +1,6 @@
 /** Set times as people choose them, and as five fields. */
 
-export type Every = 'hour' | 'day' | 'weekday' | 'week' | 'month' | 'fields'
+export type Every = 'minutes' | 'hour' | 'day' | 'weekday' | 'week' | 'month' | 'fields'
 
 export interface When {
   every: Every
@@ -15,6 +15,7 @@ export interface When {
 }
 
 export const EVERY: { value: Every; title: string }[] = [
+  { value: 'minutes', title: 'every so many minutes' },
   { value: 'hour', title: 'every hour' },
   { value: 'day', title: 'every day' },
   { value: 'weekday', title: 'from Monday to Friday' },
@@ -29,6 +30,8 @@ export const AT_NIGHT: When = { every: 'day', minute: 30, hour: 2, weekday: 1, d
 
 export function cronOf({ every, minute, hour, weekday, day, cron }: When): string {
   switch (every) {
+    case 'minutes':
+      return `*/${Math.max(1, minute)} * * * *`
     case 'hour':
       return `${minute} * * * *`
     case 'day':
@@ -48,6 +51,8 @@ export function cronOf({ every, minute, hour, weekday, day, cron }: When): strin
 export function whenOf(cron: string): When {
   const found = /^(\d{1,2}) (\*|\d{1,2}) (\*|\d{1,2}) \* (\*|1-5|[0-6])$/.exec(cron)
   const asFields: When = { ...AT_NIGHT, every: 'fields', cron }
+  const [, step] = /^(?:\*|\*\/(\d{1,2})) \* \* \* \*$/.exec(cron) ?? [undefined, 'none']
+  if (step !== 'none') return { ...AT_NIGHT, cron, every: 'minutes', minute: Number(step ?? 1) }
   if (!found) return asFields
   const [, minute, hour, day, weekday] = found as unknown as [string, string, string, string, string]
   const when = { ...AT_NIGHT, cron, minute: Number(minute), hour: hour === '*' ? 0 : Number(hour) }
@@ -65,6 +70,8 @@ export function whenSaid(cron: string): string {
   const { every, minute, hour, weekday, day } = whenOf(cron)
   const time = `${two(hour)}:${two(minute)}`
   switch (every) {
+    case 'minutes':
+      return minute === 1 ? 'every minute' : `every ${minute} minutes`
     case 'hour':
       return `every hour at :${two(minute)}`
     case 'day':
