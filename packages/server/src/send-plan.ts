@@ -23,14 +23,23 @@ export async function lookAtSides(
     return undefined
   }
   const isSaid = what && (!('sql' in what) || what.sql.trim() !== '')
+  let logs = true
   const columns =
     from !== '' && isSaid
       ? await sessions
-          .use(from, session =>
-            sourceOfSend(definition, session, store.queries, AbortSignal.timeout(LOOK_MS)),
-          )
+          .use(from, session => {
+            logs = session.target !== undefined
+            return sourceOfSend(definition, session, store.queries, AbortSignal.timeout(LOOK_MS))
+          })
           .then(({ columns }) => columns, refused('what'))
       : undefined
+  if (definition.log && !logs)
+    notes.push({
+      level: 'refused',
+      section: 'may',
+      message: 'No table can be made at the source to say what was sent.',
+      remedy: 'Leave it out.',
+    })
   const app =
     to === ''
       ? undefined

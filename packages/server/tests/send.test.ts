@@ -427,3 +427,48 @@ test('parameters of a saved query: a preset, a value of the pipeline’s own, an
       expect([connection, rows[0]![0]]).toEqual([connection, Buffer.from(text).toString('hex')])
     }
 }, 60_000)
+
+test('a table at the source says what was sent and what was refused, each result once', async () => {
+  const act = (deed: string) => call<PipelineStatus>(url, 'POST', `/pipelines/${id}/${deed}`)
+  const stands = (state: string) => eventually(async () => (await status()).state === state, 30)
+  const again = async (log: object | undefined) => {
+    await act('stop')
+    await stands('Stopped')
+    await call(url, 'PUT', `/pipelines/${id}`, { ...definition, ...(log ? { log } : {}) })
+    await act('start')
+  }
+  await systems.inPostgres('office', 'CREATE SCHEMA theirs; CREATE TABLE theirs.clubs (n int)')
+  await again({ namespace: 'theirs', name: 'clubs' })
+  await stands('Stopped')
+  expect((await status()).reason?.message).toBe('theirs.clubs is there already, and is not this pipeline’s.')
+  await again({ namespace: 'sent', name: 'clubs' })
+  await stands('Waiting')
+  const logged = (sql: string) => systems.ask('office', sql)
+  const kept = async () =>
+    (await call<string>(url, 'GET', `/pipelines/${id}/results?find=`)) as unknown as SendResult[]
+  await systems.inPostgres(
+    'office',
+    `UPDATE clubs SET orders = 4711 WHERE number = 'TC-1'; UPDATE clubs SET name = 'Locked' WHERE number = 'TC-2'`,
+  )
+  app.records.locked.add('name')
+  expect(await send({ deed: 'run' })).toMatchObject({ state: 'done' })
+  app.records.locked.clear()
+  const last = `FROM sent.clubs WHERE row_key = $$TC-1$$ ORDER BY sent_at DESC LIMIT 1`
+  expect(await logged(`SELECT what, (fields_sent::json)->>'orders_this_year' ${last}`)).toEqual([
+    ['change', '4711'],
+  ])
+  expect(
+    await logged(
+      `SELECT refused_field, what FROM sent.clubs WHERE row_key = 'TC-2' AND refused_field = 'name'`,
+    ),
+  ).toEqual([['name', 'refused']])
+  // What was remembered before is in it, too; a table that somebody drops is made anew with all of it.
+  const rows = async () => Number((await logged('SELECT count(*) FROM sent.clubs'))[0]![0])
+  const before = await rows()
+  expect(before).toBeGreaterThan((await kept()).length / 2)
+  await systems.inPostgres('office', 'DROP TABLE sent.clubs')
+  await again({ namespace: 'sent', name: 'clubs' })
+  await eventually(async () => (await rows().catch(() => 0)) === before, 30)
+  await again(undefined)
+  await stands('Waiting')
+}, 60_000)

@@ -55,6 +55,7 @@ export async function setUpSends(server: string): Promise<void> {
         object: 'organisations',
         meets: [{ column: 'name', field: 'name', alike: 'but for case and spaces' }],
         may: 'create and change',
+        log: { namespace: 'sent', name: 'club_orders' },
         fields: [
           { field: 'name', from: { column: 'name' }, once: true },
           { field: 'orders_this_year', from: { column: 'orders_this_year' } },

@@ -70,6 +70,11 @@ export interface SentState {
   keepRun(run: string, fields?: readonly string[]): Promise<void>
   /** The newest first; `find`: in key, id or values. */
   results(asked: { run?: string; find?: string; refused?: boolean; limit: number }): Promise<SendResult[]>
+  /** Those behind that number, in their order. */
+  resultsAfter(n: number, limit: number): Promise<(SendResult & { n: number })[]>
+  /** Up to which number results are written at the source; those behind it are kept until they are. null: they are not written there. */
+  logged(): Promise<number | null>
+  setLogged(n: number | null): Promise<void>
   records(asked: { find?: string; limit: number }): Promise<SentRecord[]>
   held(limit: number): Promise<SendRow[]>
   /** Of records in the app, those that were sent. */

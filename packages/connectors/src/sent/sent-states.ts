@@ -211,7 +211,11 @@ class OpenSentState implements SentState {
       ...(fields === undefined ? [] : whole),
       ['INSERT INTO run SELECT coalesce(max(n), 0) + 1, $1 FROM run', [run]],
       [`DELETE FROM run WHERE n <= (SELECT max(n) FROM run) - ${RUNS_KEPT}`, []],
-      ['DELETE FROM result WHERE run NOT IN (SELECT run FROM run)', []],
+      [
+        `DELETE FROM result WHERE run NOT IN (SELECT run FROM run)
+           AND n <= coalesce((SELECT max(value::BIGINT) FROM meta WHERE name = 'logged'), n)`,
+        [],
+      ],
     ])
   }
 
@@ -227,23 +231,32 @@ class OpenSentState implements SentState {
     limit: number
   }): Promise<SendResult[]> {
     const rows = await this.ask(
-      `SELECT run, done_at, op, key, id, was, vals, field, reason, note FROM result
+      `SELECT ${RESULT} FROM result
        WHERE ($1 = '' OR run = $1) AND ($2 = '' OR contains(lower(concat_ws(' ', key, id, vals, was, reason, note)), lower($2)))
          ${refused ? 'AND reason IS NOT NULL' : ''}
        ORDER BY n DESC LIMIT ${Math.trunc(limit)}`,
       [run, find],
     )
-    return rows.map(([ofRun, at, op, key, id, was, vals, field, reason, note]) => ({
-      run: String(ofRun),
-      at: String(at),
-      op: op as SendResult['op'],
-      key: keyOf(key!),
-      id: id as string | null,
-      was: was === null ? null : valuesOf(was!),
-      values: vals === null ? null : valuesOf(vals!),
-      note: note as string | null,
-      refused: reason === null ? null : { field: field as string | null, reason: String(reason) },
-    }))
+    return rows.map(resultOf)
+  }
+
+  async resultsAfter(n: number, limit: number): Promise<(SendResult & { n: number })[]> {
+    const rows = await this.ask(
+      `SELECT ${RESULT}, n::DOUBLE FROM result WHERE n > ${Math.trunc(n)} ORDER BY result.n LIMIT ${Math.trunc(limit)}`,
+    )
+    return rows.map(row => ({ ...resultOf(row), n: Number(row.at(-1)) }))
+  }
+
+  async logged(): Promise<number | null> {
+    const [[value]] = (await this.ask(`SELECT max(value) FROM meta WHERE name = 'logged'`)) as [[HostValue]]
+    return value === null ? null : Number(value)
+  }
+
+  setLogged(n: number | null): Promise<void> {
+    return this.writing([
+      [`DELETE FROM meta WHERE name = 'logged'`, []],
+      ...(n === null ? [] : [[`INSERT INTO meta VALUES ('logged', $1)`, [String(n)]] as Statement]),
+    ])
   }
 
   async records({ find = '', limit }: { find?: string; limit: number }): Promise<SentRecord[]> {
@@ -321,6 +334,22 @@ function keysListed(keys: readonly string[][]): string {
 
 /** A list that comes as JSON. */
 const LISTED = `SELECT unnest(from_json($1, '["VARCHAR"]'))`
+
+const RESULT = 'run, done_at, op, key, id, was, vals, field, reason, note'
+
+function resultOf([run, at, op, key, id, was, vals, field, reason, note]: HostValue[]): SendResult {
+  return {
+    run: String(run),
+    at: String(at),
+    op: op as SendResult['op'],
+    key: keyOf(key!),
+    id: id as string | null,
+    was: was === null ? null : valuesOf(was!),
+    values: vals === null ? null : valuesOf(vals!),
+    note: note as string | null,
+    refused: reason === null ? null : { field: field as string | null, reason: String(reason) },
+  }
+}
 
 function recordOf([key, id, vals, at]: HostValue[]): SentRecord {
   return { key: keyOf(key!), id: id as string | null, values: valuesOf(vals!), at: String(at) }

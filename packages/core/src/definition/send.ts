@@ -90,6 +90,16 @@ export const sendSchema = Type.Object(
         closed,
       ),
     ),
+    /** A table at the source that says what was sent. */
+    log: Type.Optional(
+      Type.Object(
+        {
+          namespace: Type.String({ title: 'Schema of the log', minLength: 1, maxLength: 300 }),
+          name: Type.String({ title: 'Table of the log', minLength: 1, maxLength: 300 }),
+        },
+        closed,
+      ),
+    ),
     /** When so many are refused, the run ends. */
     refused: Type.Optional(Type.Integer({ title: 'Refused at most', minimum: 0, maximum: 1_000_000 })),
   },

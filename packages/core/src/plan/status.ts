@@ -70,22 +70,25 @@ export type StatusTables = Record<StatusTableName, StatusTable>
 export function statusTables(
   prefix: string,
   namespace: string,
-  { typeOf }: Pick<TargetProfile, 'typeOf'>,
+  profile: Pick<TargetProfile, 'typeOf'>,
 ): StatusTables {
-  const tableOf = (name: StatusTableName): StatusTable => {
-    const { key, columns } = TABLES[name]
-    const made = Object.entries(columns).map(([name, type], i): Column => {
-      const keyParts = i < key ? key : 0
-      const { native } = typeOf({ type, nativeType: '', sameKind: false, keyParts })
-      return { name, type, nativeType: native, nullable: i >= key }
-    })
-    return {
-      table: { namespace, name: `${prefix}_${name}` },
-      columns: made,
-      key: made.slice(0, key).map(({ name }) => name),
-    }
-  }
+  const tableOf = (name: StatusTableName) =>
+    toldTable({ namespace, name: `${prefix}_${name}` }, TABLES[name], profile)
   return { lanes: tableOf('lanes'), runs: tableOf('runs'), states: tableOf('states') }
+}
+
+/** `key`: so many of the first columns, which are never null. */
+export function toldTable(
+  table: DatasetName,
+  { key, columns }: { key: number; columns: Readonly<Record<string, LogicalType>> },
+  { typeOf }: Pick<TargetProfile, 'typeOf'>,
+): StatusTable {
+  const made = Object.entries(columns).map(([name, type], i): Column => {
+    const keyParts = i < key ? key : 0
+    const { native } = typeOf({ type, nativeType: '', sameKind: false, keyParts })
+    return { name, type, nativeType: native, nullable: i >= key }
+  })
+  return { table, columns: made, key: made.slice(0, key).map(({ name }) => name) }
 }
 
 /** Where they are: beside the first lane's table. */

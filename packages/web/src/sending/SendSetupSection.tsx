@@ -10,7 +10,7 @@ import { useSavedQueries } from './setup/WhatSection.tsx'
 export function SendSetupSection() {
   const pipeline = useOutletContext<SendingStatus>()
   const { id, definition, fromName, toName, state } = pipeline
-  const { what, key, object, meets, may, fields } = definition
+  const { what, key, object, meets, may, fields, log } = definition
   const queries = useSavedQueries().data ?? []
   const query = what && 'query' in what ? queries.find(one => one.id === what.query) : undefined
   return (
@@ -54,6 +54,14 @@ export function SendSetupSection() {
         </dd>
         <dt>What may happen</dt>
         <dd>{may}</dd>
+        {log && (
+          <>
+            <dt>Log</dt>
+            <dd>
+              {printName(log)} of {fromName} says what was sent
+            </dd>
+          </>
+        )}
         <dt>Fields</dt>
         <dd>
           <ul className="font-mono text-[12px]">

@@ -18,6 +18,7 @@ import type { Saying } from '@tide/core/send/by-hand'
 import { placeOf } from '@tide/core/send/place'
 import { Rate } from '@tide/core/pace/rate'
 import type { OpenRun, SendingRun, ShapeRun } from '../shape.ts'
+import { SentLog } from './sent-log.ts'
 import { differenceNow, guardSays, sidesOf, type SendSides } from './foresee.ts'
 import { sendAll, settleCalls, type SendingParts } from './sending.ts'
 import { sourceOfSend } from './source.ts'
@@ -50,7 +51,7 @@ export class Send implements ShapeRun {
     return { completeUpTo: null, consistent: false, position: null, lanes: [], send }
   }
 
-  async open(): Promise<OpenRun> {
+  async open(epoch: number): Promise<OpenRun> {
     const { record, parts } = this.run
     const opened: { close(): Promise<void> }[] = []
     const close = async () => {
@@ -63,7 +64,7 @@ export class Send implements ShapeRun {
       opened.push(from)
       const to = await parts.connections.open(record.definition.to)
       opened.push(to)
-      return new OpenSend(this.run, this.known, { state, from, app: appOf(to), close })
+      return new OpenSend(this.run, this.known, { state, from, app: appOf(to), epoch, close })
     } catch (thrown) {
       await close()
       throw thrown
@@ -80,6 +81,7 @@ interface Sides {
   state: SentState
   from: Session
   app: AppSide
+  epoch: number
   close(): Promise<void>
 }
 
@@ -87,6 +89,7 @@ class OpenSend implements OpenRun {
   private readonly run: SendingRun
   private readonly known: Known
   private readonly sides: Sides
+  private log: SentLog | undefined
 
   constructor(run: SendingRun, known: Known, sides: Sides) {
     this.run = run
@@ -98,8 +101,22 @@ class OpenSend implements OpenRun {
     const { state } = this.sides
     this.known.totals = await state.totals()
     await this.settle()
+    this.log = await this.openLog()
+    await this.log?.write()
     this.run.succeeded()
     if (this.run.state === 'Copying') await this.run.setState('Waiting')
+  }
+
+  private async openLog(): Promise<SentLog | undefined> {
+    const { id, definition } = this.run.record
+    const { state, from: session, epoch } = this.sides
+    const { log: table } = definition
+    if (!table) {
+      await state.setLogged(null)
+      return undefined
+    }
+    const now = () => new Date(this.run.parts.surroundings.now()).toISOString()
+    return SentLog.open({ pipeline: id, epoch, table, session, state, now })
   }
 
   /** What has become of calls that had no answer. */
@@ -209,6 +226,7 @@ class OpenSend implements OpenRun {
       if (signal.aborted) throw signal.reason
       if (!deed.keys) await state.forgetByHand(hands.over)
       await state.keepRun(id, deed.keys ? undefined : fieldsOf(sides.definition))
+      await this.log?.write()
       known.totals = await state.totals()
       known.asks = null
       const { created, changed, removed, refused } = done
@@ -325,6 +343,7 @@ class OpenSend implements OpenRun {
       void refused.push(...outcomes.filter(outcome => 'reason' in outcome))
     await settleCalls(this.parts(sides, run.turned, told))
     await state.keepRun(id)
+    await this.log?.write()
     this.known.totals = await state.totals()
     const [first] = refused
     if (first && 'reason' in first)

@@ -12,7 +12,7 @@ import { refreshConnections } from '../../api/queries.ts'
 import { plural } from '../../format.ts'
 import { useWhere } from '../../frame/crumbs.ts'
 import { TextButton } from '../../parts/Button.tsx'
-import { InlineField, InlineSelect, SelectField } from '../../parts/Field.tsx'
+import { SelectField } from '../../parts/Field.tsx'
 import { ErrorNotice } from '../../parts/Notice.tsx'
 import { decisions } from '../../pipelines/setup/decisions.ts'
 import { Pick } from '../../pipelines/setup/Pick.tsx'
@@ -23,6 +23,9 @@ import { ForeseenFigures, Meets, Reasons } from '../Foreseen.tsx'
 import { SendRows } from '../SendRows.tsx'
 import type { SendingStatus } from '../status.ts'
 import { FieldsSection } from './FieldsSection.tsx'
+import { Guard } from './Guard.tsx'
+import { MeetsSection } from './MeetsSection.tsx'
+import { SentLogChoice } from './SentLogChoice.tsx'
 import { useLook } from './useLook.ts'
 import { WhatSection } from './WhatSection.tsx'
 
@@ -74,6 +77,8 @@ export function SendSetup({ begin, present, connections, connectors, shapes }: S
     { title: present ? `Setup of ${definition.name}` : 'New pipeline' },
   )
   const to = connections.find(one => one.id === definition.to)
+  const from = connections.find(one => one.id === definition.from)
+  const takesTables = connectors.find(({ kind }) => kind === from?.kind)?.roles.includes('target')
   const isApp = ({ kind }: ConnectionInfo) => connectors.find(one => one.kind === kind)?.band === 'apps'
   const readable = ({ kind }: ConnectionInfo) => {
     const band = connectors.find(one => one.kind === kind)?.band
@@ -189,6 +194,7 @@ export function SendSetup({ begin, present, connections, connectors, shapes }: S
             ))}
           </fieldset>
           <Guard definition={definition} change={change} />
+          <SentLogChoice definition={definition} source={takesTables ? from : undefined} change={change} />
         </Section>
         <FieldsSection
           {...section('fields')}
@@ -281,141 +287,5 @@ function Note({ note, goTo }: { note: SendNote; goTo: (section: SectionName) => 
         </TextButton>
       </p>
     </div>
-  )
-}
-
-function Guard({
-  definition,
-  change,
-}: {
-  definition: SendDefinition
-  change: (part: Partial<SendDefinition>) => void
-}) {
-  const guard = definition.guard ?? { percent: 30, records: 100 }
-  const set = (part: Partial<typeof guard>) => change({ guard: { ...guard, ...part } })
-  const number = (text: string, most: number) => Math.max(0, Math.min(most, Math.trunc(Number(text) || 0)))
-  return (
-    <p className="mt-3 text-[13px] text-ink-2">
-      A later run asks before it creates, changes or removes more than{' '}
-      <InlineField
-        label="Share in percent"
-        className="w-14"
-        type="number"
-        value={guard.percent}
-        onChange={({ target }) => set({ percent: Math.max(1, number(target.value, 100)) })}
-      />{' '}
-      % of the records, and more than{' '}
-      <InlineField
-        label="Number of records"
-        className="w-20"
-        type="number"
-        value={guard.records}
-        onChange={({ target }) => set({ records: number(target.value, 100_000_000) })}
-      />
-      .
-    </p>
-  )
-}
-
-interface MeetsProps {
-  open: boolean
-  turn: () => void
-  definition: SendDefinition
-  columns: readonly { name: string }[]
-  object: { title: string; fields: { name: string }[]; can: { list: boolean } } | undefined
-  proposed: SendDefinition['meets']
-  change: (part: Partial<SendDefinition>) => void
-}
-
-/** How rows and records meet: by which column and field, in which order. */
-function MeetsSection({ definition, columns, object, proposed, change, ...turning }: MeetsProps) {
-  const { meets, several = 'hold' } = definition
-  const says =
-    meets.length === 0
-      ? object && !object.can.list
-        ? 'by our own record of what was sent'
-        : 'not said yet'
-      : meets.map(({ column, field }) => `${column} = ${field}`).join(', else ')
-  const put = (i: number, part: Partial<(typeof meets)[number]>) =>
-    change({ meets: meets.with(i, { ...meets[i]!, ...part }) })
-  const options = (names: readonly { name: string }[], value: string) => [
-    ...(names.some(({ name }) => name === value) ? [] : [{ value, title: value || 'choose one' }]),
-    ...names.map(({ name }) => ({ value: name, title: name })),
-  ]
-  return (
-    <Section {...turning} name="meets" title="Match" says={says}>
-      {object && !object.can.list && (
-        <p className="text-ink-2">
-          The app does not tell its {object.title}: what was sent is known by our own record, and nothing else
-          is met.
-        </p>
-      )}
-      {meets.map(({ column, field, alike }, i) => (
-        <p key={i} className="flex items-baseline gap-2 border-b border-line py-1.5 text-[13px]">
-          <span className="w-10 text-ink-2">{i === 0 ? 'by' : 'else by'}</span>
-          <InlineSelect
-            label={`Column of match key ${i + 1}`}
-            value={column}
-            options={options(columns, column)}
-            onChange={({ target }) => put(i, { column: target.value })}
-          />
-          <span>is</span>
-          <InlineSelect
-            label={`Field of match key ${i + 1}`}
-            value={field}
-            options={options(object?.fields ?? [], field)}
-            onChange={({ target }) => put(i, { field: target.value })}
-          />
-          <InlineSelect
-            label={`How alike in match key ${i + 1}`}
-            value={alike}
-            options={['exactly', 'but for case and spaces'].map(value => ({ value, title: value }))}
-            onChange={({ target }) => put(i, { alike: target.value as typeof alike })}
-          />
-          <TextButton
-            className="ml-auto"
-            aria-label={`Remove match key ${i + 1}`}
-            onClick={() => change({ meets: meets.toSpliced(i, 1) })}
-          >
-            Remove
-          </TextButton>
-        </p>
-      ))}
-      {(!object || object.can.list) && (
-        <p className="mt-2 flex items-baseline gap-4 text-[13px] text-ink-2">
-          <TextButton
-            onClick={() =>
-              change({
-                meets: [
-                  ...meets,
-                  (meets.length === 0 && proposed[0]) || {
-                    column: '',
-                    field: '',
-                    alike: 'but for case and spaces',
-                  },
-                ],
-              })
-            }
-          >
-            {meets.length === 0 ? 'Add a match key' : 'Add another, for those that meet none'}
-          </TextButton>
-          {meets.length === 0 && proposed[0] && `${proposed[0].column} = ${proposed[0].field} is proposed.`}
-        </p>
-      )}
-      {meets.length > 0 && (
-        <label className="mt-2 flex items-baseline gap-2 text-[13px] text-ink-2">
-          A row that meets several records
-          <InlineSelect
-            label="A row that meets several records"
-            value={several}
-            options={[
-              { value: 'hold', title: 'is held back' },
-              { value: 'first', title: 'goes to the first' },
-            ]}
-            onChange={({ target }) => change({ several: target.value === 'first' ? 'first' : undefined })}
-          />
-        </label>
-      )}
-    </Section>
   )
 }
