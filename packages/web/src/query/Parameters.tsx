@@ -20,10 +20,14 @@ export function parametersOf(
 interface ParametersProps {
   parameters: readonly QueryParameter[]
   change: (parameters: QueryParameter[]) => void
+  /** Who asks, and with which values of its own. */
+  here?:
+    | { title: string; values: Record<string, string>; change: (values: Record<string, string>) => void }
+    | undefined
 }
 
 /** Of each parameter in braces its type, and its value where whoever asks gives none. */
-export function Parameters({ parameters, change }: ParametersProps) {
+export function Parameters({ parameters, change, here }: ParametersProps) {
   if (parameters.length === 0) return null
   const put = (name: string, part: Partial<QueryParameter>) =>
     change(parameters.map(one => (one.name === name ? { ...one, ...part } : one)))
@@ -31,21 +35,35 @@ export function Parameters({ parameters, change }: ParametersProps) {
     <ul aria-label="Parameters" className="mt-1">
       {parameters.map(({ name, type, preset }) => (
         <li key={name} className="flex items-baseline gap-3 py-0.5 text-[13px]">
-          <span className="w-32 truncate font-mono text-[12px]">{`{${name}}`}</span>
-          <span className="text-ink-2">is</span>
+          <span className="w-36 shrink-0 truncate font-mono text-[12px]" title={name}>{`{${name}}`}</span>
           <InlineSelect
             label={`Type of ${name}`}
             value={type}
             options={PARAMETER_TYPES.map(value => ({ value, title: value }))}
             onChange={({ target }) => put(name, { type: target.value as QueryParameter['type'] })}
           />
-          <span className="text-ink-2">by default</span>
+          <span className="whitespace-nowrap text-ink-2">by default</span>
           <InlineField
             label={`Preset of ${name}`}
-            className="w-56"
+            className="w-28"
             value={preset}
             onChange={({ target }) => put(name, { preset: target.value })}
           />
+          {here && (
+            <>
+              <span className="text-ink-2">{here.title}</span>
+              <InlineField
+                label={`Value of ${name} ${here.title}`}
+                placeholder="the same"
+                className="w-28"
+                value={here.values[name] ?? ''}
+                onChange={({ target }) => {
+                  const { [name]: _, ...others } = here.values
+                  here.change(target.value === '' ? others : { ...others, [name]: target.value })
+                }}
+              />
+            </>
+          )}
         </li>
       ))}
     </ul>

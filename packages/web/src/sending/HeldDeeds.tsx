@@ -1,4 +1,5 @@
 import type { SendRow } from '@tide/core/api/send'
+import type { FieldPair } from '@tide/core/definition/send'
 import { useState } from 'react'
 import { TextButton } from '../parts/Button.tsx'
 import { Confirm } from '../parts/Dialog.tsx'
@@ -10,7 +11,7 @@ interface HeldDeedsProps {
   pipeline: string
   row: SendRow
   /** Fields that the pipeline sends. */
-  fields: readonly string[]
+  fields: readonly FieldPair[]
   waits: boolean
 }
 
@@ -21,8 +22,7 @@ export function HeldDeeds({ pipeline, row, fields, waits }: HeldDeedsProps) {
   const [note, setNote] = useState('')
   const said = keySaid(key)
   // The one that is to blame comes first.
-  const shown =
-    field !== null && fields.includes(field) ? [field, ...fields.filter(one => one !== field)] : fields
+  const shown = [...fields].sort((a, b) => Number(b.field === field) - Number(a.field === field))
   const correct = () =>
     send(pipeline, {
       deed: 'correct',
@@ -46,18 +46,19 @@ export function HeldDeeds({ pipeline, row, fields, waits }: HeldDeedsProps) {
       >
         <p>These values are sent in place of those of the row, until it says something else at the source.</p>
         <div className="max-h-[40vh] space-y-2 overflow-auto">
-          {shown.map(name => (
+          {shown.map(({ field: name, by }) => (
             <TextField
               key={name}
               label={name}
               mono
-              value={typed[name] ?? values?.[name] ?? ''}
+              value={typed[name] ?? (by ? '' : (values?.[name] ?? ''))}
+              placeholder={by && (values?.[name] ?? '')}
               onChange={({ target }) => setTyped({ ...typed, [name]: target.value })}
-              hint={name === field ? row.reason : undefined}
+              hint={name === field ? row.reason : by && `Its record is found by ${by}.`}
             />
           ))}
         </div>
-      </Confirm>{' '}
+      </Confirm>
       <Confirm
         trigger={
           <TextButton disabled={!waits} aria-label={`Leave out ${said}`}>

@@ -95,12 +95,7 @@ export function SendDifferences() {
                     Try it
                   </TextButton>
                 ) : row.op === 'held' ? (
-                  <HeldDeeds
-                    pipeline={id}
-                    row={row}
-                    fields={definition.fields.map(({ field }) => field)}
-                    waits={waits}
-                  />
+                  <HeldDeeds pipeline={id} row={row} fields={definition.fields} waits={waits} />
                 ) : null
               }
             />

@@ -26,7 +26,6 @@ export function SendHeld() {
     void send(id, { deed: 'again', keys }).catch(setError)
   }
   const rows = held.data ?? []
-  const fields = definition.fields.map(({ field }) => field)
   return (
     <div className="py-3">
       <ErrorNotice error={held.error ?? error} />
@@ -56,8 +55,8 @@ export function SendHeld() {
                   aria-label={`Send again ${row.key.join(', ')}`}
                 >
                   Send again
-                </TextButton>{' '}
-                <HeldDeeds pipeline={id} row={row} fields={fields} waits={state === 'Waiting'} />
+                </TextButton>
+                <HeldDeeds pipeline={id} row={row} fields={definition.fields} waits={state === 'Waiting'} />
               </>
             )}
           />

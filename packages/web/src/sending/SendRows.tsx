@@ -36,7 +36,7 @@ export function SendRows({
             Fields
           </th>
           {deeds && (
-            <th scope="col" className="w-44">
+            <th scope="col" className="w-64">
               <span className="sr-only">Deeds</span>
             </th>
           )}
@@ -94,7 +94,11 @@ function RowLines({ row, open, turn, deeds, columns, titles }: RowLinesProps) {
             <span className="font-mono text-[12px] text-ink-2">{changedSaid(row)}</span>
           )}
         </td>
-        {deeds && <td className="py-1.5 text-right">{deeds}</td>}
+        {deeds && (
+          <td className="py-1.5 pl-3">
+            <span className="flex justify-end gap-3 whitespace-nowrap">{deeds}</span>
+          </td>
+        )}
       </tr>
       {open && (
         <tr className="border-b border-line-2">

@@ -201,26 +201,21 @@ function Sql({
           {keep.isSuccess ? 'Saved. ' : ''}Ctrl+Enter previews {PREVIEW_ROWS} rows.
         </span>
       </div>
-      <Parameters parameters={parameters} change={setSaid} />
+      <Parameters
+        parameters={parameters}
+        change={setSaid}
+        here={
+          saved && {
+            title: 'here',
+            values,
+            change: now =>
+              change({ what: { query: saved.id, ...(Object.keys(now).length > 0 ? { values: now } : {}) } }),
+          }
+        }
+      />
       {parameters.length > 0 && !saved && (
         <p className="text-[12px] text-ink-2">Save the query, for its parameters to be kept with it.</p>
       )}
-      {saved?.parameters.map(({ name, preset }) => (
-        <label key={name} className="mt-1 flex items-baseline gap-3 text-[13px]">
-          <span className="font-mono text-[12px]">{`{${name}}`}</span> in this pipeline
-          <InlineField
-            label={`Value of ${name} in this pipeline`}
-            placeholder={preset === '' ? 'as by default' : `${preset}, as by default`}
-            className="w-56"
-            value={values[name] ?? ''}
-            onChange={({ target }) => {
-              const { [name]: _, ...others } = values
-              const now = target.value === '' ? others : { ...others, [name]: target.value }
-              change({ what: { query: saved.id, ...(Object.keys(now).length > 0 ? { values: now } : {}) } })
-            }}
-          />
-        </label>
-      ))}
       <ErrorNotice error={preview.error ?? keep.error} />
       {grid && (
         <>
