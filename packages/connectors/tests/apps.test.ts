@@ -13,10 +13,12 @@ import type { StandInAppDefinition } from '../../stand-ins/src/apps/definition.t
 import { NO_APP_FAULTS } from '../../stand-ins/src/apps/faults.ts'
 import { fillPollenpost, pollenpostApp } from '../../stand-ins/src/apps/pollenpost.ts'
 import { Records } from '../../stand-ins/src/apps/records.ts'
+import type { AppRecord } from '../src/contract/app.ts'
 import { DescribedApp } from '../src/http/app.ts'
 import { Budget } from '../src/http/budget.ts'
 import { clubgate } from '../src/http/described/clubgate.ts'
 import { pollenpost } from '../src/http/described/pollenpost.ts'
+import { SignIn } from '../src/http/sign-in.ts'
 import { readDescription, settings } from '../src/http/settings.ts'
 
 const signal = new AbortController().signal
@@ -105,7 +107,9 @@ describe.each(APPS)('$described.app', ({ described, standIn, fill, object, value
         news_wanted: 'true',
       })
     }
-    expect(await write([{ op: 'change', id, values: { name: 'Other' } }])).toEqual([{ answer: 'done', id }])
+    expect(await write([{ op: 'change', id, values: { name: 'Other' } }])).toMatchObject([
+      { answer: 'done', id },
+    ])
     expect(await write([{ op: 'remove', id, values: {} }])).toMatchObject([{ answer: 'done' }])
     expect(await write([{ op: 'remove', id, values: {} }])).toMatchObject([{ answer: 'done' }])
     expect(await write([{ op: 'change', id, values: { name: 'Gone' } }])).toEqual([{ answer: 'gone' }])
@@ -138,6 +142,65 @@ describe.each(APPS)('$described.app', ({ described, standIn, fill, object, value
     await expect(write([{ op: 'create', values }])).rejects.toMatchObject({ kind: 'structural' })
   })
 
+  // Members cannot be read back, and have no versions.
+  if (object === 'organisations') {
+    test('a change of a record that somebody has changed since is not carried out', async () => {
+      const [made] = await write([{ op: 'create', values }])
+      const { id, record } = made as { id: string; record: AppRecord }
+      expect(record).toMatchObject({ id, version: '1', email: 'new@example.org' })
+      app.records.change(standIn.objects[0]!, id, { name: 'By somebody' })
+      const change = (name: string, version: string): WriteOperation => ({
+        op: 'change',
+        id,
+        values: { name },
+        version,
+      })
+      expect(await write([change('By us', '1')])).toEqual([{ answer: 'changed' }])
+      expect(app.records.get(object, id)).toMatchObject({ name: 'By somebody' })
+      expect(await write([change('By us', '2')])).toMatchObject([
+        { answer: 'done', record: { name: 'By us', version: '3' } },
+      ])
+      await write([{ op: 'remove', id, values: {} }])
+    })
+
+    test('changes are told once each, whatever they share a second with', async () => {
+      const [organisations] = standIn.objects as [(typeof standIn.objects)[0]]
+      const told = async (cursor: string | null) => {
+        const ids: string[] = []
+        let next: string | null = null
+        for await (const { changed, cursor: now } of api.changes(object, cursor, signal)) {
+          ids.push(...changed.map(({ id }) => id))
+          if (now !== undefined) next = now
+        }
+        return { ids, next }
+      }
+      const first = await told(null)
+      expect(first.ids).toHaveLength(app.records.of(object).length)
+      const [a, b, c] = app.records.of(object).map(({ id }) => id) as [string, string, string]
+      app.records.change(organisations, a, { note: 'one' })
+      const second = await told(first.next)
+      expect(second.ids).toEqual([a])
+      // In the same second, the same one again and another.
+      app.records.change(organisations, a, { note: 'two' })
+      app.records.change(organisations, b, { note: 'one' })
+      const third = await told(second.next)
+      expect(third.ids.sort()).toEqual([a, b].sort())
+      expect((await told(third.next)).ids).toEqual([])
+      // While the pages are read: what changes behind is told the next time.
+      const cursor = third.next
+      const ids: string[] = []
+      let next: string | null = null
+      for (const id of [a, b, c]) app.records.change(organisations, id, { note: 'before' })
+      for await (const { changed, cursor: now } of api.changes(object, cursor, signal)) {
+        ids.push(...changed.map(({ id }) => id))
+        if (now === undefined) app.records.change(organisations, a, { note: 'meanwhile' })
+        else next = now
+      }
+      expect(ids.sort()).toEqual([a, b, c].sort())
+      expect((await told(next)).ids).toEqual([a])
+    })
+  }
+
   test('what it says of itself fits its document', async () => {
     const objects = await api.objects()
     expect(objects.map(({ name }) => name)).toEqual(Object.keys(described.objects))
@@ -145,6 +208,45 @@ describe.each(APPS)('$described.app', ({ described, standIn, fill, object, value
       objects.find(({ name }) => name === object)!.fields.find(({ name }) => name === 'email'),
     ).toMatchObject({ email: true })
   })
+})
+
+test('a token by which others are had is kept anew whenever the app gives another one', async () => {
+  const app = new StandInApp(
+    clubgateApp,
+    new Records(clubgateApp, join(folder, 'signed-in.jsonl'), fillClubgate),
+  )
+  app.perMinute = 0
+  let address = ''
+  address = await listen(app.api(() => address).listen(0, '127.0.0.1'))
+  const description: AppDescription = {
+    ...clubgate,
+    signIn: { by: 'authorization code', authorize: '/authorize', token: '/token' },
+  }
+  const asked = { server: address, user: 'tide' }
+  const signIn = new SignIn(description, settings(asked))
+  const begun = await signIn.begin('http://127.0.0.1:9/signed-in')
+  // As the page's form does it.
+  const form = new URL(begun.url).searchParams
+  form.set('account', clubgateApp.accounts![0]!)
+  form.set('deed', 'allow')
+  const back = await fetch(`${address}/authorize`, { method: 'POST', body: form, redirect: 'manual' })
+  const { refresh: grant } = await signIn.finish(begun, new URL(back.headers.get('Location')!).searchParams)
+  let kept = grant
+  const keep = async (secrets: Record<string, unknown>) => void (kept = secrets.grant as string)
+  const count = async (by: string) => {
+    app.consent.expireTokens()
+    return new DescribedApp(description, settings({ ...asked, grant: by }), keep).total('contacts', signal)
+  }
+  const total = app.records.of('contacts').length
+  expect(await count(grant!)).toBe(total)
+  const first = kept
+  expect(first).not.toBe(grant)
+  await expect(signIn.refresh(grant!)).rejects.toThrow('gives us no token any more')
+  // By whichever of them a session was opened, it goes on.
+  expect(await count(grant!)).toBe(total)
+  expect(await count(first!)).toBe(total)
+  expect(kept).not.toBe(first)
+  expect((await signIn.refresh(kept!)).access).toBeTruthy()
 })
 
 /** A list of so many records, in pages as the app likes. */

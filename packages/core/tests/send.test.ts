@@ -111,6 +111,8 @@ const OBJECT: AppObject = {
   ],
   can: { list: true, read: true, create: true, change: true, remove: true },
   findBy: [],
+  tellsChanges: false,
+  version: null,
 }
 
 test('a row becomes a record, or says which field it does not fit', () => {

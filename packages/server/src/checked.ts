@@ -1,5 +1,5 @@
 import type { CheckItem } from '@tide/core/api/browse'
-import type { Connector } from '@tide/connectors/contract/session'
+import type { Config, Connector } from '@tide/connectors/contract/session'
 import type { Store } from '@tide/store/store'
 
 /** A system that was put right meanwhile is seen at the latest after so long, or when somebody looks again. */
@@ -35,7 +35,9 @@ export class CheckedConnections {
     const connection = await this.store.connections.openable(id)
     if (!connection) return []
     const items: CheckItem[] = []
-    for await (const item of this.connector(connection.kind).check(connection.config, id)) items.push(item)
+    const keep = (secrets: Config) => this.store.connections.keepSecrets(id, secrets)
+    for await (const item of this.connector(connection.kind).check(connection.config, id, keep))
+      items.push(item)
     return items
   }
 }

@@ -66,7 +66,7 @@ export async function composeServices(
   const opener: ConnectionOpener = {
     open: async (id): Promise<Session> => {
       const { kind, config } = await openable(id)
-      return connector(kind).open(config)
+      return connector(kind).open(config, secrets => store.connections.keepSecrets(id, secrets))
     },
     describe: async id => {
       const known = names.get(id)

@@ -78,6 +78,16 @@ export class Connections {
     await this.db.insert(connection).values(values).onConflictDoUpdate({ target: connection.id, set: values })
   }
 
+  /** Puts secrets in place of those that are good no longer; nothing where the connection is gone. */
+  keepSecrets(id: string, secrets: Record<string, unknown>): Promise<void> {
+    return this.db.transaction(async db => {
+      const [present] = await db.select().from(connection).where(eq(connection.id, id)).for('update')
+      if (!present) return
+      const now = this.seal.close(JSON.stringify({ ...this.secretsOf(present), ...secrets }))
+      await db.update(connection).set({ secrets: now }).where(eq(connection.id, id))
+    })
+  }
+
   async setLastCheck(id: string, lastCheck: ConnectionRecord['lastCheck']): Promise<void> {
     await this.db.update(connection).set({ lastCheck }).where(eq(connection.id, id))
   }

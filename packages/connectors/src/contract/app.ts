@@ -24,6 +24,15 @@ export interface AppSide {
   objects(): Promise<AppObject[]>
   /** All records, page by page; `fields`: with just these values. */
   list(object: string, asked: ListAsked): AsyncGenerator<AppRecord[]>
+  /**
+   * Records that have changed since the cursor, page by page, and after the last of them the cursor for the next time; the first time, and where the
+   * app does not tell changes: all. What was told is not told again before it changes. Deleted ones are not told: those that the list has no longer.
+   */
+  changes(
+    object: string,
+    cursor: string | null,
+    signal: AbortSignal,
+  ): AsyncGenerator<{ changed: Changed[]; cursor?: string | null }>
   /** undefined: there is none. */
   read(object: string, id: string, signal: AbortSignal): Promise<AppRecord | undefined>
   /**
@@ -37,6 +46,11 @@ export interface AppSide {
   ): Promise<WriteAnswer[]>
   /** Calls of late, the newest first. */
   calls(): AppCall[]
+}
+
+export interface Changed {
+  id: string
+  record: AppRecord
 }
 
 export interface ListAsked {

@@ -15,6 +15,8 @@ import type { TargetLane, TargetSide } from './target.ts'
 /** A connection's settings, valid against the connector's `configSchema`. */
 export type Config = Record<string, unknown>
 
+export type KeepSecrets = (secrets: Config) => Promise<void>
+
 export interface Connector {
   kind: string
   title: string
@@ -37,8 +39,9 @@ export interface Connector {
   /** How to reach the system, in one line for people; without secrets. */
   address(config: Config): string
   /** `reader`: the name of its log's reader at the source, where the connection is saved. */
-  check(config: Config, reader?: string): AsyncIterable<CheckItem>
-  open(config: Config): Promise<Session>
+  check(config: Config, reader?: string, keep?: KeepSecrets): AsyncIterable<CheckItem>
+  /** `keep`: called with secrets that the system has given in place of others, which are good no longer. */
+  open(config: Config, keep?: KeepSecrets): Promise<Session>
   /** Of systems that a person can be sent to, to let us in on a page of theirs; undefined: not with these settings. */
   signIn?(config: Config): SigningIn | undefined
 }

@@ -5,13 +5,24 @@ import { faultsOf, isOpenApi, objectsOf, type OpenApi } from '@tide/core/app/ope
 import { Failure } from '@tide/core/failure'
 import { stringify } from 'lossless-json'
 import { parseDocument } from 'yaml'
-import { NotDone, type AppCall, type AppRecord, type AppSide, type ListAsked } from '../contract/app.ts'
+import {
+  NotDone,
+  type AppCall,
+  type AppRecord,
+  type AppSide,
+  type Changed,
+  type ListAsked,
+} from '../contract/app.ts'
+import { Changes } from './changes.ts'
 import { Caller, saidIn, type Answer } from './caller.ts'
 import type { AppSettings } from './settings.ts'
+import type { KeepSecrets } from '../contract/session.ts'
 import { at, filled, jsonOf, placed, textOf } from './values.ts'
 
 /** However an app numbers its pages, there is an end. */
 const MOST_PAGES = 1_000_000
+/** Where the description does not say how much. */
+const OVERLAP_SECONDS = 10
 
 export class DescribedApp implements AppSide {
   private readonly description: AppDescription
@@ -19,10 +30,10 @@ export class DescribedApp implements AppSide {
   private readonly caller: Caller
   private known: Promise<AppObject[]> | undefined
 
-  constructor(description: AppDescription, settings: AppSettings) {
+  constructor(description: AppDescription, settings: AppSettings, keep?: KeepSecrets) {
     this.description = description
     this.settings = settings
-    this.caller = new Caller(description, settings)
+    this.caller = new Caller(description, settings, keep)
   }
 
   get name(): string {
@@ -86,7 +97,41 @@ export class DescribedApp implements AppSide {
     )
   }
 
-  async *list(object: string, { where = {}, most, signal }: ListAsked): AsyncGenerator<AppRecord[]> {
+  list(object: string, { where = {}, most, signal }: ListAsked): AsyncGenerator<AppRecord[]> {
+    const query: Record<string, string> = {}
+    for (const [field, value] of Object.entries(where)) {
+      const parameter = this.described(object).list?.where?.[field]
+      if (parameter === undefined) throw new Error(`${object} cannot be asked for by ${field}`)
+      query[parameter] = value
+    }
+    return this.pages(object, query, { most, signal })
+  }
+
+  async *changes(
+    object: string,
+    cursor: string | null,
+    signal: AbortSignal,
+  ): AsyncGenerator<{ changed: Changed[]; cursor?: string | null }> {
+    const { key, list } = this.described(object)
+    const { changed } = list ?? {}
+    if (!changed) {
+      for await (const page of this.pages(object, {}, { signal }))
+        yield { changed: page.flatMap(record => (record[key] ? [{ id: record[key], record }] : [])) }
+      return
+    }
+    const { field, parameter, overlap = OVERLAP_SECONDS } = changed
+    const changes = new Changes({ key, field, overlapMs: overlap * 1000 }, cursor)
+    const { since } = changes
+    const query = since === undefined ? {} : { [parameter]: since }
+    for await (const page of this.pages(object, query, { signal })) yield { changed: changes.fresh(page) }
+    yield { changed: [], cursor: changes.cursor }
+  }
+
+  private async *pages(
+    object: string,
+    asked: Record<string, string>,
+    { most, signal }: { most?: number | undefined; signal: AbortSignal },
+  ): AsyncGenerator<AppRecord[]> {
     const { list } = this.described(object)
     if (!list)
       throw new Failure(
@@ -96,12 +141,7 @@ export class DescribedApp implements AppSide {
       )
     const fields = await this.fields(object)
     const { paging, size, items = '' } = list
-    const query: Record<string, string> = {}
-    for (const [field, value] of Object.entries(where)) {
-      const parameter = list.where?.[field]
-      if (parameter === undefined) throw new Error(`${object} cannot be asked for by ${field}`)
-      query[parameter] = value
-    }
+    const query = { ...asked }
     const pageSize = size && Math.min(size.most, most ?? size.most)
     if (size) query[size.parameter] = String(pageSize)
     let path: string | null = list.path
@@ -168,10 +208,10 @@ export class DescribedApp implements AppSide {
     operations: readonly WriteOperation[],
     asked: { once: string; signal: AbortSignal },
   ): Promise<WriteAnswer[]> {
-    const { batch } = this.described(object)
+    const { batch, key } = this.described(object)
     const fields = await this.fields(object)
     if (batch && operations.every(({ op }) => batch[op] !== undefined))
-      return this.writeTogether(object, operations, { ...asked, batch, fields })
+      return this.writeTogether(object, operations, { ...asked, batch, fields, key })
     const answers: WriteAnswer[] = []
     for (const [n, operation] of operations.entries())
       answers.push(await this.writeOne(object, operation, { ...asked, once: `${asked.once}-${n}`, fields }))
@@ -186,7 +226,9 @@ export class DescribedApp implements AppSide {
       signal,
       batch,
       fields,
+      key,
     }: {
+      key: string
       once: string
       signal: AbortSignal
       batch: NonNullable<DescribedObject['batch']>
@@ -198,7 +240,9 @@ export class DescribedApp implements AppSide {
       const named = Object.fromEntries(
         Object.entries(values).map(([name, value]) => [`values.${name}`, value]),
       )
-      return filled(batch[operation.op], { ...named, id: 'id' in operation ? operation.id : null, values })
+      const id = 'id' in operation ? operation.id : null
+      const version = 'version' in operation ? operation.version : null
+      return filled(batch[operation.op], { ...named, id, version, values })
     })
     const answer = await this.caller.call({
       method: batch.method ?? 'POST',
@@ -218,8 +262,13 @@ export class DescribedApp implements AppSide {
     return answers.map((one: unknown): WriteAnswer => {
       const refused = at(one, batch.refused)
       if (refused === undefined || refused === null || refused === false)
-        return { answer: 'done', id: batch.id === undefined ? null : textOf(at(one, batch.id)) }
-      const { gone } = batch
+        return {
+          answer: 'done',
+          id: batch.id === undefined ? null : textOf(at(one, batch.id)),
+          ...recordIn(one, batch.item, key, fields),
+        }
+      const { gone, changed } = batch
+      if (changed && textOf(at(one, changed.at)) === changed.is) return { answer: 'changed' }
       if (gone && textOf(at(one, gone.at)) === gone.is) return { answer: 'gone' }
       const field = batch.field === undefined ? null : textOf(at(one, batch.field))
       return { answer: 'refused', field, reason: textOf(at(one, batch.message)) ?? saidIn(one) }
@@ -246,13 +295,18 @@ export class DescribedApp implements AppSide {
       method: how.method ?? presets[op],
       path: withId(how.path, id),
       ...(op === 'remove' ? {} : { body: jsonValues(operation.values, fields) }),
-      headers: this.onceHeader(once),
+      headers: { ...this.onceHeader(once), ...this.versionHeader(described, operation) },
       writes: true,
       signal,
     })
     // What is gone already needs no removing.
     if (op === 'remove' && (answer.status === 404 || answer.status === 410)) return { answer: 'done', id }
     if (op === 'change' && (answer.status === 404 || answer.status === 410)) return { answer: 'gone' }
+    if (
+      op === 'change' &&
+      (answer.status === 412 || (operation.version !== undefined && answer.status === 409))
+    )
+      return { answer: 'changed' }
     if (answer.status >= 400) {
       const { field } = Object(answer.body) as { field?: unknown }
       return {
@@ -261,9 +315,17 @@ export class DescribedApp implements AppSide {
         reason: saidIn(answer.body),
       }
     }
-    if (op !== 'create') return { answer: 'done', id }
-    const made = at(answer.body, 'item' in how ? (how.item ?? '') : '')
-    return { answer: 'done', id: textOf(at(made, `/${described.key}`)) }
+    if (op === 'remove') return { answer: 'done', id }
+    const item = 'item' in how ? (how.item ?? '') : ''
+    const made = op === 'create' ? textOf(at(answer.body, `${item}/${described.key}`)) : id
+    return { answer: 'done', id: made, ...recordIn(answer.body, item, described.key, fields) }
+  }
+
+  private versionHeader({ version }: DescribedObject, operation: WriteOperation): Record<string, string> {
+    if (operation.op !== 'change' || operation.version === undefined || version?.header === undefined)
+      return {}
+    // An entity tag: https://www.rfc-editor.org/rfc/rfc9110#field.etag
+    return { [version.header]: `"${operation.version}"` }
   }
 
   private onceHeader(once: string): Record<string, string> {
@@ -293,6 +355,17 @@ export class DescribedApp implements AppSide {
   private async fields(object: string): Promise<AppField[]> {
     return (await this.objects()).find(({ name }) => name === object)!.fields
   }
+}
+
+/** What the app answers of a record, where it has its key. */
+function recordIn(
+  answer: unknown,
+  pointer: string | undefined,
+  key: string,
+  fields: readonly AppField[],
+): { record?: AppRecord } {
+  const record = pointer === undefined ? undefined : at(answer, pointer)
+  return textOf(at(record, `/${key}`)) === null ? {} : { record: recordOf(record, fields) }
 }
 
 function recordOf(value: unknown, fields: readonly AppField[]): AppRecord {

@@ -3,6 +3,7 @@ import type { AppDescription } from '@tide/core/app/description'
 import { Failure, messageOf } from '@tide/core/failure'
 import { backoff } from '@tide/core/pace/backoff'
 import { isLosslessNumber, parse, stringify } from 'lossless-json'
+import type { KeepSecrets } from '../contract/session.ts'
 import { NotDone, type AppCall } from '../contract/app.ts'
 import { Budget, pause } from './budget.ts'
 import type { AppSettings } from './settings.ts'
@@ -45,8 +46,12 @@ class Shared {
   readonly calls: AppCall[] = []
   token: { text: string; until: number } | undefined
   refreshing: Promise<Granted> | undefined
+  /** The newest: an app may give another one with every token, after which those before are good no longer. */
+  grant: string
+  keep: KeepSecrets | undefined
 
-  constructor(description: AppDescription) {
+  constructor(description: AppDescription, grant: string) {
+    this.grant = grant
     this.budget = new Budget(description.limits ?? {})
   }
 }
@@ -58,14 +63,20 @@ export class Caller {
   private readonly settings: AppSettings
   private readonly shared: Shared
 
-  constructor(description: AppDescription, settings: AppSettings) {
+  constructor(description: AppDescription, settings: AppSettings, keep?: KeepSecrets) {
     this.description = description
     this.settings = settings
-    const { server, user, token, grant } = settings
-    const id = JSON.stringify([server, user, token, grant, description.limits])
+    const { grant } = settings
+    const id = this.idWith(grant)
     let shared = all.get(id)
-    if (!shared) all.set(id, (shared = new Shared(description)))
+    if (!shared) all.set(id, (shared = new Shared(description, grant)))
     this.shared = shared
+    if (keep) shared.keep = keep
+  }
+
+  private idWith(grant: string): string {
+    const { server, user, token } = this.settings
+    return JSON.stringify([server, user, token, grant, this.description.limits])
   }
 
   get atOnce(): number {
@@ -280,13 +291,26 @@ export class Caller {
         `Nobody has signed in to ${description.app} yet.`,
         'Sign in from the connection’s page.',
       )
-    shared.refreshing ??= new SignIn(description, settings).refresh(settings.grant).finally(() => {
+    shared.refreshing ??= this.refresh().finally(() => {
       shared.refreshing = undefined
     })
     const { access, seconds } = await shared.refreshing
     const lasts = seconds === undefined ? MOST_REST_MS : seconds * 1000
     shared.token = { text: access, until: Date.now() + Math.max(1000, lasts - TOKEN_SPARE_MS) }
     return access
+  }
+
+  private async refresh(): Promise<Granted> {
+    const { shared, settings, description } = this
+    const granted = await new SignIn(description, settings).refresh(shared.grant)
+    const { refresh } = granted
+    if (refresh !== undefined && refresh !== shared.grant) {
+      shared.grant = refresh
+      // Whoever opens the connection from now on is one of those who share.
+      all.set(this.idWith(refresh), shared)
+      await shared.keep?.({ grant: refresh })
+    }
+    return granted
   }
 
   private unanswered(thrown: unknown, writes: boolean): Failure {

@@ -2,7 +2,7 @@ import type { CheckItem } from '@tide/core/api/browse'
 import type { AppDescription } from '@tide/core/app/description'
 import { faultsOf } from '@tide/core/app/openapi'
 import { Failure, messageOf } from '@tide/core/failure'
-import type { Config, Connector, SigningIn } from '../contract/session.ts'
+import type { Config, Connector, KeepSecrets, SigningIn } from '../contract/session.ts'
 import { SignIn, type SignInBegun } from './sign-in.ts'
 import { DescribedApp } from './app.ts'
 import { clubgate } from './described/clubgate.ts'
@@ -12,12 +12,16 @@ import { appSession } from './session.ts'
 
 const CHECK_MS = 15_000
 
-async function* checkApp(description: () => AppDescription, config: Config): AsyncGenerator<CheckItem> {
+async function* checkApp(
+  description: () => AppDescription,
+  config: Config,
+  keep: KeepSecrets | undefined,
+): AsyncGenerator<CheckItem> {
   const signal = AbortSignal.timeout(CHECK_MS)
   try {
     let app: DescribedApp | undefined
     yield* item('Read the description', async () => {
-      app = new DescribedApp(description(), settings(config))
+      app = new DescribedApp(description(), settings(config), keep)
       return `${app.name}, ${Object.keys(description().objects).length} objects`
     })
     yield* item('Reach the app', async () => {
@@ -104,8 +108,9 @@ function shipped(kind: string, description: AppDescription): Connector {
     title: description.app,
     summary: description.summary ?? '',
     configSchema: shippedSchema,
-    check: config => checkApp(() => description, config),
-    open: config => Promise.resolve(appSession(new DescribedApp(description, settings(config)))),
+    check: (config, _, keep) => checkApp(() => description, config, keep),
+    open: (config, keep) =>
+      Promise.resolve(appSession(new DescribedApp(description, settings(config), keep))),
     signIn: config => signingIn(description, config),
   }
 }
@@ -120,9 +125,9 @@ const described: Connector = {
   summary:
     'Any app with an interface over HTTP and JSON, by its OpenAPI document and a description of yours.',
   configSchema: describedSchema,
-  check: config => checkApp(() => descriptionOf(config), config),
-  open: config =>
-    Promise.resolve().then(() => appSession(new DescribedApp(descriptionOf(config), settings(config)))),
+  check: (config, _, keep) => checkApp(() => descriptionOf(config), config, keep),
+  open: (config, keep) =>
+    Promise.resolve().then(() => appSession(new DescribedApp(descriptionOf(config), settings(config), keep))),
   signIn: config => signingIn(descriptionOf(config), config),
 }
 

@@ -83,6 +83,29 @@ const objectSchema = Type.Object(
           ),
           /** By field: the parameter that asks for the records with just that value. */
           where: Type.Optional(Type.Record(Type.String(), Type.String())),
+          /** How it is asked for the records that have changed since. */
+          changed: Type.Optional(
+            Type.Object(
+              {
+                parameter: Type.String({ title: 'Parameter' }),
+                /** In which a record says when it was changed. */
+                field: Type.String({ title: 'Field' }),
+                /** So many seconds are asked for again: the app may write a time that is earlier than that at which a record is seen. */
+                overlap: Type.Optional(Type.Integer({ title: 'Overlap', minimum: 1, maximum: 86_400 })),
+              },
+              closed,
+            ),
+          ),
+        },
+        closed,
+      ),
+    ),
+    /** The field that is another one after every change of a record, and the header in which a change names the one that it is of. */
+    version: Type.Optional(
+      Type.Object(
+        {
+          field: Type.String({ title: 'Field' }),
+          header: Type.Optional(Type.String({ title: 'Header', pattern: '^[A-Za-z0-9-]{1,80}$' })),
         },
         closed,
       ),
@@ -103,7 +126,7 @@ const objectSchema = Type.Object(
       ),
     ),
     remove: Type.Optional(Type.Object({ path: path('Path'), method: method('DELETE') }, closed)),
-    /** Several at once. What stands in `create`, `change` and `remove` is sent for each: `$id`, `$values` and `$field` stand for its own. */
+    /** Several at once. What stands in `create`, `change` and `remove` is sent for each: `$id`, `$version`, `$values` and `$values.field` stand for its own. */
     batch: Type.Optional(
       Type.Object(
         {
@@ -121,6 +144,10 @@ const objectSchema = Type.Object(
           refused: pointer('What is there where one was refused'),
           message: pointer('The app’s own words'),
           field: Type.Optional(pointer('The field that is to blame')),
+          /** The record as it is then. */
+          item: Type.Optional(pointer('Where the record stands')),
+          /** How the app says that somebody has changed the record since. */
+          changed: Type.Optional(Type.Object({ at: pointer('Where it is said'), is: Type.String() }, closed)),
           /** How the app says that there is no such record. */
           gone: Type.Optional(Type.Object({ at: pointer('Where it is said'), is: Type.String() }, closed)),
         },

@@ -27,19 +27,25 @@ export interface AppObject {
   fields: AppField[]
   /** What the app lets others do. */
   can: { list: boolean; read: boolean; create: boolean; change: boolean; remove: boolean }
+  /** Its list can be asked for what has changed. */
+  tellsChanges: boolean
+  /** The field by which a change says of which record it is; null: the app takes a change of whatever there is. */
+  version: string | null
   /** Fields by whose value its records can be asked for. */
   findBy: string[]
 }
 
 /** What a write came to: an answer for each operation. */
 export type WriteAnswer =
-  | { answer: 'done'; id: string | null }
+  | { answer: 'done'; id: string | null; record?: Record<string, string | null> }
+  /** Somebody has changed the record since. */
+  | { answer: 'changed' }
   /** There is no such record any more. */
   | { answer: 'gone' }
   | { answer: 'refused'; field: string | null; reason: string }
 
-/** `values`: by field, canonical text. */
+/** `values`: by field, canonical text. `version`: of the record that is changed, where the app looks at that; otherwise whatever there is is changed. */
 export type WriteOperation =
   | { op: 'create'; values: Record<string, string | null> }
-  | { op: 'change'; id: string; values: Record<string, string | null> }
+  | { op: 'change'; id: string; values: Record<string, string | null>; version?: string }
   | { op: 'remove'; id: string; values: Record<string, string | null> }

@@ -60,6 +60,8 @@ export function faultsOf(description: AppDescription, document: OpenApi): Descri
     const named: [string[], string | undefined][] = [
       [['key'], object.key],
       [['label'], object.label],
+      [['version', 'field'], object.version?.field],
+      [['list', 'changed', 'field'], object.list?.changed?.field],
       ...Object.keys(object.list?.where ?? {}).map((field): [string[], string] => [
         ['list', 'where', field],
         field,
@@ -138,6 +140,8 @@ export function objectsOf(description: AppDescription, document: OpenApi): AppOb
         remove: remove !== undefined || batch?.remove !== undefined,
       },
       findBy: Object.keys(list?.where ?? {}),
+      tellsChanges: list?.changed !== undefined,
+      version: object.version?.field ?? null,
     }
   })
 }

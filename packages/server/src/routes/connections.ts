@@ -1,6 +1,7 @@
 import type Router from '@koa/router'
 import type Koa from 'koa'
 import type { CheckItem } from '@tide/core/api/browse'
+import type { Config } from '@tide/connectors/contract/session'
 import { connectors } from '@tide/connectors/registry'
 import { originsOf } from '@tide/core/definition/origins'
 import { runsOf, type PipelineRecord } from '@tide/core/definition/pipeline'
@@ -308,7 +309,9 @@ export function connectionRoutes(router: Router, services: Services): void {
       'Connection',
     )
     const settings = await complete(body, id)
-    const items = await collect(services.connector(body.kind).check(settings, id))
+    const keep =
+      id === undefined ? undefined : (secrets: Config) => store.connections.keepSecrets(id, secrets)
+    const items = await collect(services.connector(body.kind).check(settings, id, keep))
     tested.remember(body.kind, settings, resultOf(items))
     ctx.body = items
   })

@@ -3,7 +3,7 @@ import { bodyParser } from '@koa/bodyparser'
 import Router from '@koa/router'
 import Koa from 'koa'
 import { Consent } from './consent.ts'
-import type { StandInAppDefinition, StandInObject } from './definition.ts'
+import type { StandInAppDefinition, StandInObject, StandInRecord } from './definition.ts'
 import { documentOf } from './document.ts'
 import { NO_APP_FAULTS, type AppFaults } from './faults.ts'
 import { NotTaken, type Given, type Records } from './records.ts'
@@ -14,10 +14,13 @@ const ONCE_KEPT = 20_000
 /** For everybody. */
 const OPEN = new Set(['/openapi.json', '/authorize', '/token', '/revoke'])
 
+const STATUS: Record<string, number> = { not_found: 404, changed: 412 }
+
 interface Operation {
   action?: unknown
   id?: unknown
   values?: unknown
+  version?: unknown
 }
 
 interface Kept {
@@ -117,7 +120,7 @@ export class StandInApp {
         const { status = 500, message } = thrown as { status?: number; message: string }
         return refuse(ctx, status, 'bad_request', message)
       }
-      refuse(ctx, thrown.code === 'not_found' ? 404 : 422, thrown.code, thrown.message, thrown.field)
+      refuse(ctx, STATUS[thrown.code] ?? 422, thrown.code, thrown.message, thrown.field)
     }
     if (once === '') return
     this.once.set(once, { status: ctx.status, body: ctx.body })
@@ -166,7 +169,9 @@ export class StandInApp {
       ctx.body = records.shown(object, present(ctx.params.id))
     })
     router.patch(`/${name}/:id`, ctx => {
-      ctx.body = records.shown(object, records.change(object, ctx.params.id!, valuesOf(ctx.request.body)))
+      const version = versionOf(/^"(\d+)"$/.exec(ctx.get('If-Match'))?.[1])
+      const changed = records.change(object, ctx.params.id!, valuesOf(ctx.request.body), version)
+      ctx.body = records.shown(object, changed)
     })
     router.delete(`/${name}/:id`, ctx => {
       records.remove(object, ctx.params.id!)
@@ -174,7 +179,7 @@ export class StandInApp {
     })
   }
 
-  private operate(object: StandInObject, { action, id, values }: Operation): object {
+  private operate(object: StandInObject, { action, id, values, version }: Operation): object {
     const { records } = this
     try {
       const given = valuesOf(values ?? {})
@@ -182,9 +187,9 @@ export class StandInApp {
       switch (action) {
         case 'create':
         case 'add':
-          return { id: records.create(object, given).id }
+          return this.done(object, records.create(object, given))
         case 'change':
-          return { id: records.change(object, which ?? '', given).id }
+          return this.done(object, records.change(object, which ?? '', given, versionOf(version)))
         case 'delete':
         case 'take out':
           // What is gone already is gone.
@@ -200,13 +205,21 @@ export class StandInApp {
     }
   }
 
+  /** Of what cannot be read back only the id is told. */
+  private done(object: StandInObject, record: StandInRecord): object {
+    return { id: record.id, ...(object.countsOnly ? {} : { record: this.records.shown(object, record) }) }
+  }
+
   private wanted(object: StandInObject, query: Record<string, unknown>) {
     const asked = object.findBy.flatMap(field => {
       const value = query[field]
       const normal = object.fields[field]?.normal
       return typeof value === 'string' ? [{ field, value: normal ? normal(value) : value }] : []
     })
+    const { updated_since: since } = query
+    const from = typeof since === 'string' ? Date.parse(since) : Number.NaN
     return (record: Record<string, unknown>) =>
+      !(Date.parse(String(record.updated_at)) < from) &&
       asked.every(({ field, value }) => String(record[field]) === value)
   }
 
@@ -230,6 +243,10 @@ export class StandInApp {
 function valuesOf(body: unknown): Given {
   if (typeof body === 'object' && body !== null && !Array.isArray(body)) return body as Given
   throw new NotTaken(null, 'bad_request', 'A record is an object with fields.')
+}
+
+function versionOf(said: unknown): number | undefined {
+  return said === undefined || said === null ? undefined : Number(said)
 }
 
 function numberIn(id: string): number {

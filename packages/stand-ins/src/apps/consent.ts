@@ -138,7 +138,9 @@ export class Consent {
     if (asked.grant_type === 'refresh_token') {
       const account = this.grants.get(asked.refresh_token ?? '')
       if (account === undefined) return refuse('invalid_grant', 'the sign-in was taken back')
-      ctx.body = this.given(account, asked.refresh_token!)
+      // Each is good once: whoever has an old one is not the one we let in.
+      this.grants.delete(asked.refresh_token!)
+      ctx.body = this.given(account)
       return
     }
     const code = this.codes.get(asked.code ?? '')
@@ -149,12 +151,12 @@ export class Consent {
     const isOurs =
       code && code.until > Date.now() && code.redirect === asked.redirect_uri && code.challenge === challenge
     if (!isOurs) return refuse('invalid_grant', 'the code is not known')
-    const grant = randomBytes(24).toString('hex')
-    this.grants.set(grant, code.account)
-    ctx.body = this.given(code.account, grant)
+    ctx.body = this.given(code.account)
   }
 
-  private given(account: string, grant: string): object {
+  private given(account: string): object {
+    const grant = randomBytes(24).toString('hex')
+    this.grants.set(grant, account)
     const token = randomBytes(24).toString('hex')
     this.tokens.set(token, { account, until: Date.now() + TOKEN_SECONDS * 1000 })
     return { access_token: token, token_type: 'bearer', expires_in: TOKEN_SECONDS, refresh_token: grant }

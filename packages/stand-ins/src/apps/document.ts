@@ -56,6 +56,7 @@ function schemaOf({ fields }: StandInObject): object {
     properties: {
       id: { type: 'string', readOnly: true },
       ...Object.fromEntries(own),
+      version: { type: 'integer', readOnly: true },
       created_at: { type: 'string', format: 'date-time', readOnly: true },
       updated_at: { type: 'string', format: 'date-time', readOnly: true },
     },

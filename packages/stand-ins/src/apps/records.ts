@@ -28,6 +28,11 @@ interface Line {
   record: StandInRecord | null
 }
 
+/** The app tells times no finer. */
+function toTheSecond(): string {
+  return `${new Date().toISOString().slice(0, 19)}Z`
+}
+
 export type Given = Record<string, unknown>
 
 const EMAIL = /^[^\s@<>,;]+@[^\s@<>,;.]+(\.[^\s@<>,;.]+)+$/
@@ -81,25 +86,33 @@ export class Records {
     for (const [name, field] of Object.entries(object.fields))
       if (field.required && (values[name] ?? null) === null)
         throw new NotTaken(name, 'required', `${field.title ?? name} is required.`)
-    const now = new Date().toISOString()
+    const now = toTheSecond()
     const id = this.nextId(object)
     const empty = Object.fromEntries(
       Object.entries(object.fields).flatMap(([name, { computed }]) => (computed ? [] : [[name, null]])),
     )
-    const record: StandInRecord = { ...empty, ...values, id, created_at: now, updated_at: now }
+    const record: StandInRecord = { ...empty, ...values, id, version: 1, created_at: now, updated_at: now }
     this.refuseDoubles(object, record)
     this.put(object, record)
     return record
   }
 
-  change(object: StandInObject, id: string, given: Given): StandInRecord {
+  /** `version`: of which the change is; undefined: of whatever there is. */
+  change(object: StandInObject, id: string, given: Given, version?: number): StandInRecord {
     const present = this.get(object.name, id)
     if (!present) throw new NotTaken(null, 'not_found', `There is no ${object.schema} ${id}.`)
+    if (version !== undefined && version !== present.version)
+      throw new NotTaken(null, 'changed', `${object.schema} ${id} was changed meanwhile.`)
     const values = this.taken(object, given)
     for (const [name, value] of Object.entries(values))
       if (value === null && object.fields[name]!.required)
         throw new NotTaken(name, 'required', `${object.fields[name]!.title ?? name} is required.`)
-    const record = { ...present, ...values, updated_at: new Date().toISOString() }
+    const record = {
+      ...present,
+      ...values,
+      version: Number(present.version ?? 0) + 1,
+      updated_at: toTheSecond(),
+    }
     this.refuseDoubles(object, record)
     this.put(object, record)
     return record

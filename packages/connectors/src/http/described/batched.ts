@@ -1,7 +1,7 @@
 /** What the interfaces of the shipped apps have in common. */
 import type { DescribedObject } from '@tide/core/app/description'
 
-type Parts = Pick<DescribedObject, 'list' | 'read' | 'create' | 'change' | 'remove'>
+type Parts = Pick<DescribedObject, 'list' | 'read' | 'create' | 'change' | 'remove' | 'version'>
 
 /** Records below a path, each at its key; lists in pages by a cursor. `where`: fields that they can be asked for by. */
 export function below(path: string, where: readonly string[]): Parts {
@@ -14,7 +14,9 @@ export function below(path: string, where: readonly string[]): Parts {
       paging: { by: 'cursor', parameter: 'after', next: '/next' },
       size: { parameter: 'limit', most: 100 },
       where: Object.fromEntries(where.map(field => [field, field])),
+      changed: { parameter: 'updated_since', field: 'updated_at' },
     },
+    version: { field: 'version', header: 'If-Match' },
     read: one,
     create: { path },
     change: one,
@@ -34,13 +36,15 @@ export function batched(
       most,
       operations: '/operations',
       create: { action: called.create, values: '$values' },
-      change: { action: 'change', id: '$id', values: '$values' },
+      change: { action: 'change', id: '$id', values: '$values', version: '$version' },
       remove: { action: called.remove, id: '$id' },
       answers: '/results',
       id: '/id',
       refused: '/error',
       message: '/error/message',
       field: '/error/field',
+      item: '/record',
+      changed: { at: '/error/code', is: 'changed' },
       gone: { at: '/error/code', is: 'not_found' },
     },
   }

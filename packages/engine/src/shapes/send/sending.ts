@@ -93,6 +93,8 @@ async function send(parts: SendingParts, call: SentCall): Promise<void> {
     const answer = answers[n]!
     if (answer.answer === 'gone') return { gone: true }
     if (answer.answer === 'done') return { id: answer.id ?? id }
+    if (answer.answer === 'changed')
+      return { field: null, reason: 'Somebody was changing it at that moment.', remedy: REMEDY }
     return { field: answer.field, reason: answer.reason, remedy: REMEDY }
   })
   await state.end(call, outcomes, now())
