@@ -58,8 +58,9 @@ export function Parameters({ parameters, change, here }: ParametersProps) {
                 className="w-28"
                 value={here.values[name] ?? ''}
                 onChange={({ target }) => {
-                  const { [name]: _, ...others } = here.values
-                  here.change(target.value === '' ? others : { ...others, [name]: target.value })
+                  const others = Object.entries(here.values).filter(([one]) => one !== name)
+                  const now = target.value === '' ? others : [...others, [name, target.value] as const]
+                  here.change(Object.fromEntries(now))
                 }}
               />
             </>
