@@ -19,24 +19,24 @@ import type {
 import type { DuckdbConnection, HostValue } from '../duckdb/host.ts'
 import { lease, type Lease } from '../duckdb/instance.ts'
 import { compare, keyOf, valuesOf } from './compared.ts'
+import { Intents } from './intents.ts'
 
 /** Results of so many runs are kept. */
 const RUNS_KEPT = 50
 
 /**
  * `sent`: by row key, what the app has by us (`vals`), and the row as it was told then (`told`), by which it is known whether it says anything new.
- * `intent`: what may have been sent, of which no answer is kept. `refused`: what the app would not have, and the row that it was. `by_hand`: what
+ * `over`: calls whose intents are no more (see `Intents`). `refused`: what the app would not have, and the row that it was. `by_hand`: what
  * somebody has said of a row, for as long as it tells the same.
  */
 const TABLES = [
   'CREATE TABLE IF NOT EXISTS meta(name VARCHAR, value VARCHAR)',
   'CREATE TABLE IF NOT EXISTS sent(key VARCHAR NOT NULL, id VARCHAR, vals VARCHAR NOT NULL, told VARCHAR, done_at VARCHAR NOT NULL)',
-  'CREATE TABLE IF NOT EXISTS intent(once VARCHAR NOT NULL, call VARCHAR NOT NULL)',
+  'CREATE TABLE IF NOT EXISTS over(once VARCHAR NOT NULL)',
   'CREATE TABLE IF NOT EXISTS refused(key VARCHAR NOT NULL, op VARCHAR, id VARCHAR, vals VARCHAR, was VARCHAR, told VARCHAR, field VARCHAR, reason VARCHAR, remedy VARCHAR, done_at VARCHAR)',
   'CREATE SEQUENCE IF NOT EXISTS result_number',
   `CREATE TABLE IF NOT EXISTS result(n BIGINT DEFAULT nextval('result_number'), run VARCHAR NOT NULL, done_at VARCHAR NOT NULL, op VARCHAR NOT NULL, key VARCHAR NOT NULL, id VARCHAR, was VARCHAR, vals VARCHAR, field VARCHAR, reason VARCHAR)`,
   'CREATE TABLE IF NOT EXISTS run(n BIGINT, run VARCHAR)',
-  'ALTER TABLE result ADD COLUMN IF NOT EXISTS note VARCHAR',
   'CREATE TABLE IF NOT EXISTS by_hand(key VARCHAR NOT NULL, told VARCHAR NOT NULL, vals VARCHAR, note VARCHAR, said_at VARCHAR NOT NULL)',
 ]
 
@@ -49,11 +49,12 @@ export class FileSentStates implements SentStates {
 
   async open(pipeline: string, place: string): Promise<SentState> {
     await mkdir(this.folder, { recursive: true, mode: 0o700 })
-    const file = await lease(join(this.folder, `${prefixOf(pipeline)}${nameOf(place)}.duckdb`))
+    const path = join(this.folder, `${prefixOf(pipeline)}${nameOf(place)}`)
+    const file = await lease(`${path}.duckdb`)
     try {
       const connection = await file.connect()
       for (const sql of TABLES) await connection.run(sql)
-      return new OpenSentState(file, connection)
+      return new OpenSentState(file, connection, new Intents(`${path}.intents`))
     } catch (thrown) {
       await file.release()
       throw thrown
@@ -79,10 +80,11 @@ function nameOf(place: string): string {
 
 type Statement = [sql: string, values: string[]]
 
-/** What is to be written of calls. */
+/** A call that is over. */
 interface Wanted {
-  begins?: SentCall
-  ends?: { once: string; rows: EndedRow[]; at: string }
+  once: string
+  rows: EndedRow[]
+  at: string
   done(thrown?: unknown): void
 }
 
@@ -93,10 +95,12 @@ class OpenSentState implements SentState {
   private readonly connection: DuckdbConnection
   private readonly turns = new Turns()
   private readonly wanted: Wanted[] = []
+  private readonly intents: Intents
 
-  constructor(file: Lease, connection: DuckdbConnection) {
+  constructor(file: Lease, connection: DuckdbConnection, intents: Intents) {
     this.file = file
     this.connection = connection
+    this.intents = intents
   }
 
   async totals(): Promise<SentTotals> {
@@ -118,17 +122,19 @@ class OpenSentState implements SentState {
   }
 
   async unsettled(): Promise<SentCall[]> {
-    const rows = await this.ask('SELECT call FROM intent ORDER BY once')
-    return rows.map(([call]) => JSON.parse(String(call)) as SentCall)
+    const calls = await this.intents.begun()
+    if (calls.length === 0) return []
+    const over = new Set((await this.ask('SELECT once FROM over')).map(([once]) => once))
+    return calls.filter(({ once }) => !over.has(once))
   }
 
   begin(call: SentCall): Promise<void> {
-    return this.soon({ begins: call })
+    return this.intents.begin(call)
   }
 
   end(call: SentCall, outcomes: readonly SentOutcome[], at: string): Promise<void> {
     const rows = call.operations.map((operation, n) => endedRow(call, operation, outcomes[n]!))
-    return this.soon({ ends: { once: call.once, rows, at } })
+    return this.soon({ once: call.once, rows, at })
   }
 
   /** With what others want to be written by then, in one transaction: calls that are under way at once wait for one disk. */
@@ -155,7 +161,7 @@ class OpenSentState implements SentState {
   }
 
   forget({ once }: SentCall): Promise<void> {
-    return this.writing([['DELETE FROM intent WHERE once = $1', [once]]])
+    return this.intents.forget(once)
   }
 
   letGo(keys: readonly string[][] | 'all'): Promise<void> {
@@ -179,7 +185,7 @@ class OpenSentState implements SentState {
       ]),
       [`DELETE FROM refused WHERE key IN (${LISTED})`, [keysListed(out.map(({ key }) => key))]],
       ...out.map(({ key, note }): Statement => [
-        `INSERT INTO result(run, done_at, op, key, note) VALUES ($1, $2, 'leave out', $3, $4)`,
+        `INSERT INTO result(run, done_at, op, key, reason) VALUES ($1, $2, 'leave out', $3, $4)`,
         [run, at, JSON.stringify(key), note ?? ''],
       ]),
     ])
@@ -202,12 +208,15 @@ class OpenSentState implements SentState {
     }))
   }
 
-  keepRun(run: string, fields?: readonly string[]): Promise<void> {
+  async keepRun(run: string, fields?: readonly string[]): Promise<void> {
+    // Of calls that are no longer told of, nobody asks whether they are over.
+    await this.intents.clear()
     const whole: Statement[] = [
       [`DELETE FROM meta WHERE name = 'fields'`, []],
       [`INSERT INTO meta VALUES ('fields', $1)`, [JSON.stringify(fields)]],
     ]
-    return this.writing([
+    await this.writing([
+      ['DELETE FROM over', []],
       ...(fields === undefined ? [] : whole),
       ['INSERT INTO run SELECT coalesce(max(n), 0) + 1, $1 FROM run', [run]],
       [`DELETE FROM run WHERE n <= (SELECT max(n) FROM run) - ${RUNS_KEPT}`, []],
@@ -232,8 +241,8 @@ class OpenSentState implements SentState {
   }): Promise<SendResult[]> {
     const rows = await this.ask(
       `SELECT ${RESULT} FROM result
-       WHERE ($1 = '' OR run = $1) AND ($2 = '' OR contains(lower(concat_ws(' ', key, id, vals, was, reason, note)), lower($2)))
-         ${refused ? 'AND reason IS NOT NULL' : ''}
+       WHERE ($1 = '' OR run = $1) AND ($2 = '' OR contains(lower(concat_ws(' ', key, id, vals, was, reason)), lower($2)))
+         ${refused ? `AND reason IS NOT NULL AND op <> 'leave out'` : ''}
        ORDER BY n DESC LIMIT ${Math.trunc(limit)}`,
       [run, find],
     )
@@ -301,6 +310,7 @@ class OpenSentState implements SentState {
 
   async close(): Promise<void> {
     await this.file.disconnect(this.connection).catch(() => {}) // its process may have ended
+    await this.intents.close()
     await this.file.release()
   }
 
@@ -335,9 +345,11 @@ function keysListed(keys: readonly string[][]): string {
 /** A list that comes as JSON. */
 const LISTED = `SELECT unnest(from_json($1, '["VARCHAR"]'))`
 
-const RESULT = 'run, done_at, op, key, id, was, vals, field, reason, note'
+const RESULT = 'run, done_at, op, key, id, was, vals, field, reason'
 
-function resultOf([run, at, op, key, id, was, vals, field, reason, note]: HostValue[]): SendResult {
+function resultOf([run, at, op, key, id, was, vals, field, reason]: HostValue[]): SendResult {
+  // Of what a person has left out, the reason is that person's.
+  const byHand = op === 'leave out'
   return {
     run: String(run),
     at: String(at),
@@ -346,8 +358,8 @@ function resultOf([run, at, op, key, id, was, vals, field, reason, note]: HostVa
     id: id as string | null,
     was: was === null ? null : valuesOf(was!),
     values: vals === null ? null : valuesOf(vals!),
-    note: note as string | null,
-    refused: reason === null ? null : { field: field as string | null, reason: String(reason) },
+    note: byHand ? String(reason) : null,
+    refused: reason === null || byHand ? null : { field: field as string | null, reason: String(reason) },
   }
 }
 
@@ -406,20 +418,14 @@ function endedTable(rows: readonly EndedRow[]): Statement {
 }
 
 function statementsOf(wanted: readonly Wanted[]): Statement[] {
-  const ends = wanted.flatMap(({ ends }) => ends ?? [])
-  const rows = ends.flatMap(one => one.rows)
-  const begins = wanted.flatMap(({ begins }): Statement[] =>
-    begins ? [['INSERT INTO intent VALUES ($1, $2)', [begins.once, JSON.stringify(begins)]]] : [],
-  )
-  if (ends.length === 0) return begins
-  const at = ends.at(-1)!.at
+  const rows = wanted.flatMap(one => one.rows)
+  const { at } = wanted.at(-1)!
   const [changes, refuses] = [
     rows.some(({ op }) => op !== 'create'),
     rows.some(({ reason }) => reason !== null),
   ]
   const when = (needed: boolean, ...statements: Statement[]) => (needed ? statements : [])
   return [
-    ...begins,
     // Taken apart once, and looked at by all that follows.
     endedTable(rows),
     // What is created was not there.
@@ -441,9 +447,6 @@ function statementsOf(wanted: readonly Wanted[]): Statement[] {
        SELECT run, $1, op, key, id, was, vals, field, reason FROM ended`,
       [at],
     ],
-    [
-      `DELETE FROM intent WHERE once IN (SELECT unnest(from_json($1, '["VARCHAR"]')))`,
-      [JSON.stringify(ends.map(({ once }) => once))],
-    ],
+    [`INSERT INTO over ${LISTED}`, [JSON.stringify(wanted.map(({ once }) => once))]],
   ]
 }
