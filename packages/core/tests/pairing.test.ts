@@ -1,7 +1,8 @@
 import { expect, test } from '@jest/globals'
 import fc from 'fast-check'
 import type { Value } from '../src/merge/form.ts'
-import { keyOf, pairUp, type PairedUp, type PairingRecord, type PairingRule } from '../src/pairing/pair-up.ts'
+import { keyOf, pairUp, type PairedUp } from '../src/pairing/pair-up.ts'
+import type { PairingRecord, PairingRule } from '../src/pairing/rule.ts'
 
 interface Person {
   id: string

@@ -1,7 +1,7 @@
 /** Records that are almost the same by a rule: but for accents, signs and one letter. They are shown to a person, and never taken. */
 import type { Side } from '../merge/rule.ts'
 import { loosened } from './alike.ts'
-import type { PairingRecord, PairingRule } from './pair-up.ts'
+import type { PairingRecord, PairingRule } from './rule.ts'
 
 export interface Near {
   rule: number

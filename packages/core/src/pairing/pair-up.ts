@@ -1,18 +1,8 @@
 /** Finds which records of two sides are the same, by rules in their order; only what meets exactly one is taken, the rest is for a person. */
-import type { Value } from '../merge/form.ts'
 import type { Side } from '../merge/rule.ts'
-import { madeAlike, type MadeAlike } from './alike.ts'
+import { madeAlike } from './alike.ts'
 import { nearOf, type Near } from './near.ts'
-
-/** All of the fields must be the same, and there. */
-export interface PairingRule {
-  fields: { a: string; b: string; alike: MadeAlike[] }[]
-}
-
-export interface PairingRecord {
-  id: string
-  fieldOf(field: string): Value
-}
+import type { PairingRecord, PairingRule } from './rule.ts'
 
 export interface PairedUp {
   /** `rule`: the place of the one by which they are the same. */

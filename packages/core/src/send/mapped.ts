@@ -4,7 +4,6 @@ import type { FieldPair, MatchKey, SendDefinition } from '../definition/send.ts'
 import { compileExpression, isFault, type Expression } from '../expression/compile.ts'
 import { NoValue } from '../expression/values.ts'
 import type { Column } from '../records/column.ts'
-import type { HandValues } from './by-hand.ts'
 import { fitted } from './fit.ts'
 import { templateParts, type TemplatePart } from './template.ts'
 
@@ -32,7 +31,7 @@ interface Making {
   make(row: readonly (string | null)[], landedAt: string): string | null
 }
 
-export type Mapper = (row: readonly (string | null)[], landedAt: string, byHand?: HandValues) => Mapped
+export type Mapper = (row: readonly (string | null)[], landedAt: string, byHand?: Mapped['values']) => Mapped
 
 /**
  * For a definition without refusals. `references`: for each field whose records are found by a name. `byHand`: values that take the place of those
