@@ -2,7 +2,7 @@
 import { afterAll, beforeAll, expect, test } from '@jest/globals'
 import type { PipelineStatus } from '@tide/core/api/pipelines'
 import { mkdtempSync, rmSync } from 'node:fs'
-import type { Server } from 'node:http'
+import { createServer, type Server } from 'node:http'
 import type { AddressInfo } from 'node:net'
 import { tmpdir } from 'node:os'
 import { join } from 'node:path'
@@ -115,7 +115,13 @@ test('an app is described; what is wrong is said at its line, and the app lets u
   await put(JSON.stringify(wrong, null, 2))
   await click(button('Test'))
   await sees('has no property “nickname”')
-  await put(JSON.stringify(description, null, 2))
+  const shelf = await listen({
+    listen: (port, host) =>
+      createServer((_, response) => response.end(JSON.stringify(description, null, 2))).listen(port, host),
+  })
+  await put(`${shelf}/clubs.json`)
+  await click(button('Fetch it from there'))
+  await eventually(async () => (await area.getAttribute('value'))?.includes('"app": "Clubgate"') ?? false, 15)
   await click(button('Test'))
   await sees('Nobody has signed in to Clubgate yet')
   await click(button('Save'))
@@ -192,6 +198,26 @@ test('an address is corrected at the source, and goes', async () => {
   await client.query(`UPDATE orders SET mail = 'seven@example.org' WHERE mail = 'no address'`)
   await click(button('Send now'))
   await eventually(async () => named('Club 7')?.email === 'seven@example.org', 15)
+}, 60_000)
+
+test('a row that does not fit is corrected by hand, and another left out with a note', async () => {
+  await client.query(`UPDATE orders SET mail = 'nowhere' WHERE club IN ('Club 8', 'Club 9')`)
+  const [pipeline] = await call<PipelineStatus[]>(server.url, 'GET', '/pipelines')
+  await open(`/pipelines/${pipeline!.id}/differences`)
+  await click(xpath('//button[@aria-label="Correct Club 8"]'))
+  await type('email', 'eight@example.org')
+  await click(button('Send it so'))
+  await eventually(async () => named('Club 8')?.email === 'eight@example.org', 15)
+  await eventually(async () => {
+    await click(xpath('//button[@aria-label="Leave out Club 9"]'))
+    return (await driver.findElements(By.xpath('//label[normalize-space()="Why"]'))).length > 0
+  }, 15)
+  await type('Why', 'closed in spring')
+  await click(button('Leave it out'))
+  await open(`/pipelines/${pipeline!.id}/refused`)
+  await sees('left out: closed in spring')
+  await sees('email: eight@example.org')
+  expect(named('Club 9')).toMatchObject({ email: 'club9@example.org' })
 }, 60_000)
 
 test('what somebody edits in the app is told before it is sent again', async () => {

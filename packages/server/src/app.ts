@@ -13,6 +13,7 @@ import { deedRoutes } from './routes/deeds.ts'
 import { figureRoutes } from './routes/figures.ts'
 import { logRoutes } from './routes/log.ts'
 import { runRoutes } from './routes/runs.ts'
+import { fetchedTextRoutes } from './routes/fetched-text.ts'
 import { scheduleRoutes } from './routes/schedules.ts'
 import { fileRoutes } from './routes/files.ts'
 import { nameRoutes } from './routes/names.ts'
@@ -73,6 +74,7 @@ export function createApp(services: Services): Koa {
   logRoutes(router, services)
   runRoutes(router, services)
   scheduleRoutes(router, services)
+  fetchedTextRoutes(router)
   queryRoutes(router, services)
   savedQueryRoutes(router, services)
   sendRoutes(router, services)

@@ -8,7 +8,7 @@ import { join, resolve } from 'node:path'
 import { fileURLToPath } from 'node:url'
 import { Worker } from 'node:worker_threads'
 import { startBucket } from './bucket/start.ts'
-import { clubgateApp, fillClubgate } from './apps/clubgate.ts'
+import { clubgateApp, clubgateColleagues, fillClubgate } from './apps/clubgate.ts'
 import { fillPollenpost, pollenpostApp } from './apps/pollenpost.ts'
 import { startApp } from './apps/start.ts'
 import { setUpDemo, type DemoSite } from './demo.ts'
@@ -86,8 +86,8 @@ async function lookAfterSites(): Promise<void> {
     screen: port === 0 ? 0 : port + place + 1,
   })
   const apps = await Promise.all([
-    startApp(join(data, 'stand-ins', 'clubgate'), clubgateApp, fillClubgate, portsOf(18)),
-    startApp(join(data, 'stand-ins', 'pollenpost'), pollenpostApp, fillPollenpost, portsOf(20)),
+    startApp(join(data, 'stand-ins', 'clubgate'), clubgateApp, fillClubgate, clubgateColleagues, portsOf(18)),
+    startApp(join(data, 'stand-ins', 'pollenpost'), pollenpostApp, fillPollenpost, [], portsOf(20)),
   ])
   const [bucket, ...up] = await Promise.all([
     startBucket(join(data, 'stand-ins', 'bucket'), {

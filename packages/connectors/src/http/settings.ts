@@ -68,9 +68,10 @@ export const describedSchema = {
     description: {
       type: 'string',
       title: 'Description',
-      description: 'YAML or JSON: where the app’s objects are listed, read and written.',
+      description: 'YAML or JSON: where the app’s objects are listed, read and written. Or its address.',
       maxLength: 500_000,
       multiline: true,
+      fetched: true,
     },
     ...properties,
     openapi: { ...properties.openapi, advanced: false },

@@ -31,6 +31,8 @@ export interface JsonSchemaProperty {
   hidden?: boolean
   /** Long text. */
   multiline?: boolean
+  /** Of an address the text that lies there is meant, once it is fetched. */
+  fetched?: boolean
   /** Seldom changed; kept out of sight at first. */
   advanced?: boolean
 }

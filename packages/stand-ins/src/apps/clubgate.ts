@@ -1,5 +1,6 @@
 import { CLUBS } from '../world/nursery.sql.ts'
-import type { StandInAppDefinition } from './definition.ts'
+import { anyOf, type ColleagueDeed } from './colleagues.ts'
+import type { StandInAppDefinition, StandInObject } from './definition.ts'
 import type { Records } from './records.ts'
 
 const trimmed = (text: string) => text.trim()
@@ -55,6 +56,35 @@ export const clubgateApp: StandInAppDefinition = {
   ],
 }
 
+const [ORGANISATIONS, CONTACTS] = clubgateApp.objects as [StandInObject, StandInObject]
+
+const digits = (random: () => number) => String(Math.floor(random() * 100)).padStart(2, '0')
+/** So many contacts beside those that were there are enough. */
+const MOST_CONTACTS = 400
+
+/** The clubs' office: telephones change, people take other parts, join and leave. */
+export const clubgateColleagues: readonly ColleagueDeed[] = [
+  (records, random) => {
+    const club = anyOf(records.of('organisations'), random)
+    if (club) records.change(ORGANISATIONS, club.id, { telephone: `555-02${digits(random)}` })
+  },
+  (records, random) => {
+    const contact = anyOf(records.of('contacts'), random)
+    if (contact) records.change(CONTACTS, contact.id, { role: anyOf(ROLES, random) })
+  },
+  (records, random) => {
+    const name = `${anyOf(PEOPLE, random)!.split(' ')[0]} ${anyOf(FAMILIES, random)}`
+    if (records.of('contacts').length < MOST_CONTACTS)
+      records.create(CONTACTS, {
+        name,
+        email: `${name.toLowerCase().replace(' ', '.')}.${digits(random)}${digits(random)}@example.org`,
+        organisation: anyOf(records.of('organisations'), random)?.id,
+        role: 'member',
+      })
+    else records.remove(CONTACTS, records.of('contacts').at(-1)!.id)
+  },
+]
+
 const TIERS = ['seed', 'bloom', 'evergreen']
 const PEOPLE = ['Ada Fenwick', 'Bram Oakes', 'Cora Lindqvist', 'Dev Marlow', 'Elin Thorpe', 'Finn Arkwright']
 const FAMILIES = ['Ashdown', 'Birch', 'Calloway', 'Dunmore', 'Eastwood', 'Fernley', 'Garrick']
@@ -63,17 +93,13 @@ const ROLES = ['chair', 'treasurer', 'grower', 'member']
 
 /** The clubs that order, but for the last, which nobody has entered yet; and some that never have. */
 export function fillClubgate(records: Records): void {
-  const [organisations, contacts] = clubgateApp.objects as [
-    (typeof clubgateApp.objects)[0],
-    (typeof clubgateApp.objects)[0],
-  ]
   const clubs = [
     ...CLUBS.slice(0, -1).map(club => `${club} Garden Club`),
     'Withy Lane Allotments',
     'Old Mill Growers',
   ]
   for (const [i, name] of clubs.entries()) {
-    const { id } = records.create(organisations, {
+    const { id } = records.create(ORGANISATIONS, {
       name,
       club_number: `GC-${String(101 + i)}`,
       email: `office@${name.toLowerCase().match(/[a-z]+/)![0]}.example.org`,
@@ -84,7 +110,7 @@ export function fillClubgate(records: Records): void {
     })
     for (let n = 0; n < 2; n++) {
       const person = PEOPLE[(2 * i + n) % PEOPLE.length]!
-      records.create(contacts, {
+      records.create(CONTACTS, {
         name: person,
         email: `${person.split(' ')[0]!.toLowerCase()}.${i}@example.org`,
         organisation: id,
@@ -94,7 +120,7 @@ export function fillClubgate(records: Records): void {
   }
   // Most of those who order by mail.
   for (let n = 0; n < ORDERING; n++) {
-    records.create(contacts, {
+    records.create(CONTACTS, {
       name: `${PEOPLE[n % PEOPLE.length]!.split(' ')[0]} ${FAMILIES[n % FAMILIES.length]}`,
       email: `club${n}@example.org`,
       role: 'member',

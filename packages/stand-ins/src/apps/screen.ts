@@ -6,6 +6,7 @@ import { guarded } from '../screen/frame.ts'
 import { html, type Markup } from '../screen/html.ts'
 import { standInPage } from '../screen/page.ts'
 import type { StandInApp } from './app.ts'
+import type { Colleagues } from './colleagues.ts'
 import type { JsonValue, StandInField, StandInObject, StandInRecord } from './definition.ts'
 import { NO_APP_FAULTS, type AppFaults } from './faults.ts'
 import { NotTaken } from './records.ts'
@@ -22,15 +23,15 @@ const STATES: { title: string; faults: Partial<AppFaults> }[] = [
   { title: 'behind a page', faults: { html: true } },
 ]
 
-/** `address`: of its interface for programs. */
-export function createAppScreen(app: StandInApp, address: () => string): Koa {
+/** `address`: of its interface for programs. `colleagues`: those who work in it of their own accord. */
+export function createAppScreen(app: StandInApp, address: () => string, colleagues?: Colleagues): Koa {
   const { definition, records } = app
   const koa = new Koa()
   const router = new Router()
   const objectOf = (name: string | undefined) => definition.objects.find(one => one.name === name)
   const show = (ctx: Koa.Context, body: Markup) => {
     ctx.type = 'html'
-    ctx.body = page(app, address(), body).markup
+    ctx.body = page(app, address(), body, colleagues).markup
   }
   router.get('/', ctx => ctx.redirect(`/${definition.objects[0]!.name}`))
   router.get('/calls', ctx => show(ctx, calls(app)))
@@ -38,6 +39,10 @@ export function createAppScreen(app: StandInApp, address: () => string): Koa {
     const { state } = ctx.request.body as Record<string, string>
     const found = STATES.find(({ title }) => title === state)
     if (found) app.faults = { ...NO_APP_FAULTS, ...found.faults }
+    ctx.redirect('/')
+  })
+  router.post('/colleagues', ctx => {
+    if (colleagues) colleagues.work = !colleagues.work
     ctx.redirect('/')
   })
   router.get('/:object', ctx => {
@@ -95,7 +100,7 @@ function valueOf({ type }: StandInField, text: string): JsonValue {
   return type === 'string' ? text : Number(text)
 }
 
-function page(app: StandInApp, address: string, body: Markup): Markup {
+function page(app: StandInApp, address: string, body: Markup, colleagues: Colleagues | undefined): Markup {
   const { definition, faults, records } = app
   return standInPage({
     name: definition.name,
@@ -105,7 +110,15 @@ function page(app: StandInApp, address: string, body: Markup): Markup {
       )}
       <a href="/calls">calls</a>
       <h2>For programs</h2>
-      <p>${address}, token ${definition.token}; ${app.perMinute} requests a minute.</p>`,
+      <p>${address}, token ${definition.token}; ${app.perMinute} requests a minute.</p>
+      ${
+        colleagues &&
+        html`<h2>Colleagues</h2>
+          <form method="post" action="/colleagues">
+            <p>${colleagues.work ? 'They work in it.' : 'They rest.'}</p>
+            <button>${colleagues.work ? 'Let them rest' : 'Let them work'}</button>
+          </form>`
+      }`,
     legend: 'The app is',
     states: STATES,
     none: NO_APP_FAULTS,

@@ -3,6 +3,7 @@ import { mkdirSync, readFileSync, writeFileSync } from 'node:fs'
 import { join } from 'node:path'
 import { freePorts, listen } from '../ports.ts'
 import { StandInApp } from './app.ts'
+import { Colleagues, type ColleagueDeed } from './colleagues.ts'
 import type { StandInAppDefinition } from './definition.ts'
 import { Records } from './records.ts'
 import { createAppScreen } from './screen.ts'
@@ -26,13 +27,17 @@ export async function startApp(
   folder: string,
   definition: StandInAppDefinition,
   fill: (records: Records) => void,
+  deeds: readonly ColleagueDeed[],
   wanted: Ports,
 ): Promise<AppAccess> {
   mkdirSync(folder, { recursive: true })
   const memory = join(folder, 'ports.json')
   const ports = keptIn(memory) ?? (await freePorts({ ...wanted }))
   writeFileSync(memory, JSON.stringify(ports))
-  const app = new StandInApp(definition, new Records(definition, join(folder, 'records.jsonl'), fill))
+  const records = new Records(definition, join(folder, 'records.jsonl'), fill)
+  const app = new StandInApp(definition, records)
+  const colleagues = new Colleagues(records, deeds)
+  colleagues.work = deeds.length > 0
   const server = `http://127.0.0.1:${ports.api}`
   await listen(
     app.api(() => server),
@@ -40,7 +45,7 @@ export async function startApp(
     definition.name,
   )
   await listen(
-    createAppScreen(app, () => server),
+    createAppScreen(app, () => server, colleagues),
     ports.screen,
     definition.name,
   )

@@ -195,6 +195,25 @@ function Settings({ connector, present }: { connector: ConnectorInfo; present: C
   )
 }
 
+const ADDRESS = /^https?:\/\/\S+$/
+
+/** Puts the text that lies at an address in the place of the address. */
+function Fetch({ address, take }: { address: string; take: (text: string) => void }) {
+  const [error, setError] = useState<unknown>()
+  const fetchIt = async () => {
+    setError(undefined)
+    take((await api<{ text: string }>('POST', '/fetched-text', { address })).text)
+  }
+  return (
+    <>
+      <Button type="button" onClick={() => void fetchIt().catch(setError)}>
+        Fetch it from there
+      </Button>
+      <ErrorNotice error={error} />
+    </>
+  )
+}
+
 interface SettingProps {
   property: JsonSchemaProperty
   required: boolean
@@ -236,6 +255,7 @@ function Setting({ property, required, secretSet, value, onChange }: SettingProp
             onChange={({ target }) => void target.files?.[0]?.text().then(onChange)}
           />
         </label>
+        {property.fetched && ADDRESS.test(value) && <Fetch address={value} take={onChange} />}
       </div>
     )
   }

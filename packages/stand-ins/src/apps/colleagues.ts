@@ -1,0 +1,45 @@
+/** Colleagues who work in an app of their own accord: now and then one of them changes a record, makes one, or takes one away. */
+import { NotTaken, type Records } from './records.ts'
+
+/** What one of them does; `random`: below 1. */
+export type ColleagueDeed = (records: Records, random: () => number) => void
+
+const EVERY_MS = 20_000
+
+export class Colleagues {
+  private readonly records: Records
+  private readonly deeds: readonly ColleagueDeed[]
+  private readonly random: () => number
+  private timer: NodeJS.Timeout | undefined
+
+  constructor(records: Records, deeds: readonly ColleagueDeed[], random: () => number = Math.random) {
+    this.records = records
+    this.deeds = deeds
+    this.random = random
+  }
+
+  get work(): boolean {
+    return this.timer !== undefined
+  }
+
+  set work(work: boolean) {
+    clearInterval(this.timer)
+    this.timer = work ? setInterval(() => this.once(), EVERY_MS) : undefined
+    this.timer?.unref()
+  }
+
+  once(): void {
+    const deed = anyOf(this.deeds, this.random)
+    try {
+      deed?.(this.records, this.random)
+    } catch (thrown) {
+      // The app refuses them things, too.
+      if (!(thrown instanceof NotTaken)) throw thrown
+    }
+  }
+}
+
+/** undefined: there are none. */
+export function anyOf<T>(some: readonly T[], random: () => number): T | undefined {
+  return some[Math.floor(random() * some.length)]
+}
