@@ -14,6 +14,7 @@ import { figureRoutes } from './routes/figures.ts'
 import { logRoutes } from './routes/log.ts'
 import { runRoutes } from './routes/runs.ts'
 import { fetchedTextRoutes } from './routes/fetched-text.ts'
+import { signingInRoutes } from './routes/signing-in.ts'
 import { scheduleRoutes } from './routes/schedules.ts'
 import { fileRoutes } from './routes/files.ts'
 import { nameRoutes } from './routes/names.ts'
@@ -61,6 +62,7 @@ export function createApp(services: Services): Koa {
   }
   aboutRoutes(router, services)
   connectionRoutes(router, services)
+  signingInRoutes(router, services)
   pipelineRoutes(router, services)
   deedRoutes(router, services)
   figureRoutes(router, services)

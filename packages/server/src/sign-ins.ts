@@ -1,5 +1,7 @@
 /** People who are on a system's page just now, to let us in. */
+import type { SigningIn } from '@tide/connectors/contract/session'
 import { Failure } from '@tide/core/failure'
+import type { Services } from './services.ts'
 
 const LASTS_MS = 15 * 60_000
 /** Whoever begins again and again forgets what was begun first. */
@@ -29,4 +31,19 @@ export class SignIns {
       'Sign in again from the connection’s page.',
     )
   }
+}
+
+/** How a person signs in to the system of a connection. Throws a Failure where nobody does. */
+export async function signingIn(
+  { store, connector }: Pick<Services, 'store' | 'connector'>,
+  id: string,
+): Promise<SigningIn> {
+  const opened = await store.connections.openable(id)
+  const found = opened && connector(opened.kind).signIn?.(opened.config)
+  if (found) return found
+  throw new Failure(
+    'refused',
+    'Nobody signs in to this system on a page of its own.',
+    'Enter its token or password.',
+  )
 }

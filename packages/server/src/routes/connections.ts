@@ -13,8 +13,9 @@ import { statfs } from 'node:fs/promises'
 import { Readable } from 'node:stream'
 import { isDeepStrictEqual } from 'node:util'
 import type { ConnectionRecord } from '@tide/store/connections'
+import { connectionRecord } from '../connection-record.ts'
 import { idSchema } from '../ids.ts'
-import { SignIns } from '../sign-ins.ts'
+import { signingIn } from '../sign-ins.ts'
 import { TestedSettings, type LastCheck } from '../tested.ts'
 import { leaving } from './query.ts'
 import { newId, type Services } from '../services.ts'
@@ -73,13 +74,6 @@ const versionSchema = {
   dependentRequired: { since: ['version'] },
 }
 
-const signedInSchema = {
-  type: 'object',
-  required: ['answer'],
-  additionalProperties: false,
-  properties: { answer: { type: 'string', maxLength: 10_000 } },
-}
-
 const PREVIEW_ROWS = 100
 /** So many versions of a table are listed. */
 const VERSIONS = 200
@@ -89,14 +83,8 @@ const COUNT_MS = 5_000
 export function connectionRoutes(router: Router, services: Services): void {
   const { store, sessions, checked } = services
   const tested = new TestedSettings()
-  const signIns = new SignIns()
 
-  const record = async (id: string): Promise<ConnectionRecord> => {
-    const found = await store.connections.get(id)
-    if (!found)
-      throw new Failure('refused', `There is no connection ${id}.`, 'Look at the list of connections again.')
-    return found
-  }
+  const record = (id: string) => connectionRecord(store, id)
 
   const info = async (connection: ConnectionRecord): Promise<ConnectionInfo> => {
     const pipelines = await store.pipelines.list()
@@ -122,44 +110,6 @@ export function connectionRoutes(router: Router, services: Services): void {
       return false // what is wrong with its settings is said by its test
     }
   }
-
-  const signingIn = async (id: string) => {
-    const opened = await store.connections.openable(id)
-    const found = opened && services.connector(opened.kind).signIn?.(opened.config)
-    if (found) return found
-    throw new Failure(
-      'refused',
-      'Nobody signs in to this system on a page of its own.',
-      'Enter its token or password.',
-    )
-  }
-
-  /** Calls of an app of late: no bodies, no secrets. */
-  router.get('/connections/:id/calls', async ctx => {
-    const { id } = await record(ctx.params.id!)
-    ctx.body = await sessions.use(id, ({ app }) => Promise.resolve(app?.calls() ?? []))
-  })
-
-  /** Sends a person to the system's page; the answer is where that is. */
-  router.post('/connections/:id/sign-in', async ctx => {
-    const { id } = await record(ctx.params.id!)
-    const begun = await (await signingIn(id)).begin(`${ctx.origin}/signed-in`)
-    signIns.begin(id, begun)
-    ctx.body = { url: begun.url }
-  })
-
-  /** The person is back, with the system's answer. */
-  router.post('/sign-ins', async ctx => {
-    const { answer } = valid<{ answer: string }>(signedInSchema, ctx.request.body, 'Sign-in')
-    const parameters = new URLSearchParams(answer)
-    const { connection, begun } = signIns.end(parameters.get('state') ?? '')
-    const secrets = await (await signingIn(connection)).finish(begun, parameters)
-    const { config, ...present } = await record(connection)
-    await store.connections.save({ id: connection, name: present.name, kind: present.kind, config }, secrets)
-    checked.forget(connection)
-    await sessions.renew(connection)
-    ctx.body = { connection }
-  })
 
   /** Splits settings into those that may be shown and secrets; an empty secret means: as it was. */
   const split = (body: ConnectionBody) => {
@@ -335,7 +285,7 @@ export function connectionRoutes(router: Router, services: Services): void {
     }
     checked.forget(ctx.params.id!)
     await sessions.renew(ctx.params.id!)
-    await signingIn(ctx.params.id!)
+    await signingIn(services, ctx.params.id!)
       .then(found => found.end())
       .catch(() => {}) // it was not let in, or cannot be told
     await store.connections.remove(ctx.params.id!)

@@ -129,14 +129,17 @@ function Setup({ begin, present, connections, connectors, shapes }: SetupProps) 
     { title: present ? `Setup of ${definition.name}` : 'New pipeline' },
   )
 
-  const change = (part: Partial<ReplicateDefinition>) => {
-    const next = { ...definition, ...part }
-    const nameOf = (id: string) => connections.find(connection => connection.id === id)?.name
-    const nextFrom = originsOf(next).map(({ connection }) => nameOf(connection))
-    const nextTo = nameOf(next.to)
-    if (!named && nextTo && !nextFrom.includes(undefined)) next.name = `${nextFrom.join(', ')} to ${nextTo}`
-    setDefinition(next)
-  }
+  // What is answered late is added to what was said meanwhile, and takes nothing of that away.
+  const change = (part: Partial<ReplicateDefinition>) =>
+    setDefinition(before => {
+      const next = { ...before, ...part }
+      const nameOf = (id: string) => connections.find(connection => connection.id === id)?.name
+      const nextFrom = originsOf(next).map(({ connection }) => nameOf(connection))
+      const nextTo = nameOf(next.to)
+      return !named && nextTo && !nextFrom.includes(undefined)
+        ? { ...next, name: `${nextFrom.join(', ')} to ${nextTo}` }
+        : next
+    })
   const inRole = (role: 'source' | 'target') =>
     connections.filter(({ kind }) =>
       connectors.find(connector => connector.kind === kind)?.roles.includes(role),
