@@ -1,5 +1,13 @@
 /** What pipelines have sent into apps: kept beside the store, a file for each, which one process alone can hold. */
-import type { SaidByHand, SendCounts, SendOp, SendResult, SendRow, SentRecord } from '@tide/core/api/send'
+import type {
+  SaidByHand,
+  SendCounts,
+  SendOp,
+  SendResult,
+  SendRow,
+  SendRun,
+  SentRecord,
+} from '@tide/core/api/send'
 import type { SendDefinition } from '@tide/core/definition/send'
 import type { ByHand } from '@tide/core/send/by-hand'
 
@@ -44,6 +52,10 @@ export interface SentTotals {
   sent: number
   held: number
   ran: boolean
+  /** The last run that was kept with how it went. */
+  last: SendRun | null
+  /** What whole runs of late have done: the middle of each; null: they were too few. */
+  usual: Pick<SendCounts, 'create' | 'change' | 'remove'> | null
 }
 
 export interface SentState {
@@ -66,8 +78,8 @@ export interface SentState {
   /** What was said holds no longer: the rows say something else, or are gone. */
   forgetByHand(keys: readonly string[][]): Promise<void>
   byHand(): Promise<(ByHand & SaidByHand)[]>
-  /** A run is over, of a whole result with these fields, or of single records; those of long ago are forgotten. */
-  keepRun(run: string, fields?: readonly string[]): Promise<void>
+  /** A run is over, of a whole result with these fields, or of single records; those of long ago are forgotten. `last`: how it went, for `totals`. */
+  keepRun(run: string, fields?: readonly string[], last?: SendRun): Promise<void>
   /** The newest first; `find`: in key, id or values. */
   results(asked: { run?: string; find?: string; refused?: boolean; limit: number }): Promise<SendResult[]>
   /** Those behind that number, in their order. */

@@ -1,5 +1,5 @@
 /** What was sent, each pipeline's in a DuckDB file of its own below the data folder. */
-import type { SaidByHand, SendResult, SendRow, SentRecord } from '@tide/core/api/send'
+import type { SaidByHand, SendResult, SendRow, SendRun, SentRecord } from '@tide/core/api/send'
 import { isId } from '@tide/core/definition/id'
 import type { ByHand } from '@tide/core/send/by-hand'
 import { Turns } from '@tide/core/pace/turns'
@@ -23,6 +23,8 @@ import { Intents } from './intents.ts'
 
 /** Results of so many runs are kept. */
 const RUNS_KEPT = 50
+/** What is usual is known by the last so many whole runs, and not by fewer than that. */
+const [USUAL_OF, USUAL_FROM] = [11, 5]
 
 /**
  * `sent`: by row key, what the app has by us (`vals`), and the row as it was told then (`told`), by which it is known whether it says anything new.
@@ -34,6 +36,7 @@ const TABLES = [
   'CREATE TABLE IF NOT EXISTS sent(key VARCHAR NOT NULL, id VARCHAR, vals VARCHAR NOT NULL, told VARCHAR, done_at VARCHAR NOT NULL)',
   'CREATE TABLE IF NOT EXISTS over(once VARCHAR NOT NULL)',
   'CREATE TABLE IF NOT EXISTS refused(key VARCHAR NOT NULL, op VARCHAR, id VARCHAR, vals VARCHAR, was VARCHAR, told VARCHAR, field VARCHAR, reason VARCHAR, remedy VARCHAR, done_at VARCHAR)',
+  'CREATE TABLE IF NOT EXISTS ran(n BIGINT, told VARCHAR)',
   'CREATE SEQUENCE IF NOT EXISTS result_number',
   `CREATE TABLE IF NOT EXISTS result(n BIGINT DEFAULT nextval('result_number'), run VARCHAR NOT NULL, done_at VARCHAR NOT NULL, op VARCHAR NOT NULL, key VARCHAR NOT NULL, id VARCHAR, was VARCHAR, vals VARCHAR, field VARCHAR, reason VARCHAR)`,
   'CREATE TABLE IF NOT EXISTS run(n BIGINT, run VARCHAR)',
@@ -104,10 +107,13 @@ class OpenSentState implements SentState {
   }
 
   async totals(): Promise<SentTotals> {
-    const [[sent, held, ran]] = (await this.ask(
-      `SELECT (SELECT count(*) FROM sent)::INT, (SELECT count(*) FROM refused)::INT, EXISTS (FROM meta WHERE name = 'fields')`,
-    )) as [[number, number, boolean]]
-    return { sent, held, ran }
+    const [[sent, held, ran, last]] = (await this.ask(
+      `SELECT (SELECT count(*) FROM sent)::INT, (SELECT count(*) FROM refused)::INT, EXISTS (FROM meta WHERE name = 'fields'),
+         (SELECT max(value) FROM meta WHERE name = 'last')`,
+    )) as [[number, number, boolean, string | null]]
+    const runs = await this.ask(`SELECT told FROM ran ORDER BY n DESC LIMIT ${USUAL_OF}`)
+    const usual = usualOf(runs.map(([told]) => JSON.parse(String(told)) as SendRun))
+    return { sent, held, ran, last: last === null ? null : (JSON.parse(last) as SendRun), usual }
   }
 
   async compare(lines: AsyncIterable<Uint8Array>, asked: CompareAsked): Promise<Compared> {
@@ -208,16 +214,26 @@ class OpenSentState implements SentState {
     }))
   }
 
-  async keepRun(run: string, fields?: readonly string[]): Promise<void> {
+  async keepRun(run: string, fields?: readonly string[], last?: SendRun): Promise<void> {
     // Of calls that are no longer told of, nobody asks whether they are over.
     await this.intents.clear()
     const whole: Statement[] = [
       [`DELETE FROM meta WHERE name = 'fields'`, []],
       [`INSERT INTO meta VALUES ('fields', $1)`, [JSON.stringify(fields)]],
     ]
+    const ranThen: Statement[] = [
+      ['INSERT INTO ran SELECT coalesce(max(n), 0) + 1, $1 FROM ran', [JSON.stringify(last)]],
+      [`DELETE FROM ran WHERE n <= (SELECT max(n) FROM ran) - ${USUAL_OF}`, []],
+    ]
+    const told: Statement[] = [
+      [`DELETE FROM meta WHERE name = 'last'`, []],
+      [`INSERT INTO meta VALUES ('last', $1)`, [JSON.stringify(last)]],
+    ]
     await this.writing([
       ['DELETE FROM over', []],
+      ...(fields === undefined || last === undefined ? [] : ranThen),
       ...(fields === undefined ? [] : whole),
+      ...(last === undefined ? [] : told),
       ['INSERT INTO run SELECT coalesce(max(n), 0) + 1, $1 FROM run', [run]],
       [`DELETE FROM run WHERE n <= (SELECT max(n) FROM run) - ${RUNS_KEPT}`, []],
       [
@@ -333,6 +349,17 @@ class OpenSentState implements SentState {
       await connection.run('ROLLBACK').catch(() => {})
       throw thrown
     }
+  }
+}
+
+function usualOf(runs: readonly SendRun[]): SentTotals['usual'] {
+  if (runs.length < USUAL_FROM) return null
+  const middle = (of: (run: SendRun) => number) =>
+    runs.map(of).sort((a, b) => a - b)[Math.floor(runs.length / 2)]!
+  return {
+    create: middle(({ created }) => created),
+    change: middle(({ changed }) => changed),
+    remove: middle(({ removed }) => removed),
   }
 }
 

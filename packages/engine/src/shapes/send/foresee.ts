@@ -191,11 +191,14 @@ function refuseKeys({ key }: SendDefinition, { doubled, keyless }: Compared): vo
     )
 }
 
+/** More than so many times what is usual is asked about, even where it is no large share. */
+const TIMES_USUAL = 3
+
 /** Why somebody is asked before so much is done; null: nobody need be. `totals`: of what was sent so far. */
 export function guardSays(
   { guard = GUARD }: Pick<SendDefinition, 'guard'>,
   { create, change, remove }: Pick<SendCounts, 'create' | 'change' | 'remove'>,
-  { sent, ran }: Pick<SentTotals, 'sent' | 'ran'>,
+  { sent, ran, usual }: Pick<SentTotals, 'sent' | 'ran' | 'usual'>,
 ): string | null {
   // A first run has nothing that it could be a share of: its rehearsal is what is looked at.
   if (!ran) return null
@@ -206,6 +209,16 @@ export function guardSays(
     [remove, 'remove'],
   ] as const
   const over = said.filter(([records]) => records > most)
+  const strange = said.filter(
+    ([records, verb]) => usual && records > guard.records && records > TIMES_USUAL * usual[verb],
+  )
+  if (over.length === 0 && strange.length > 0)
+    return strange
+      .map(
+        ([records, verb]) =>
+          `The run would ${verb} ${records.toLocaleString('en')} records; usually it is ${usual![verb].toLocaleString('en')}.`,
+      )
+      .join(' ')
   if (over.length === 0) return null
   const does = over.map(([records, verb]) => `${verb} ${records.toLocaleString('en')}`).join(', ')
   return `The run would ${does} of ${sent.toLocaleString('en')} records; without being asked it may ${most.toLocaleString('en')}.`

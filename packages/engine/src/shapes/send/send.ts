@@ -29,14 +29,13 @@ const REST_MS = 60_000
 /** What outlives the sessions of a run. */
 interface Known {
   progress: SendProgress | null
-  last: SendRun | null
   totals: SentTotals | null
   asks: SendAsks | null
 }
 
 export class Send implements ShapeRun {
   private readonly run: SendingRun
-  private readonly known: Known = { progress: null, last: null, totals: null, asks: null }
+  private readonly known: Known = { progress: null, totals: null, asks: null }
   readonly measures = false
   readonly standing = undefined
   readonly retry = null
@@ -46,8 +45,9 @@ export class Send implements ShapeRun {
   }
 
   get status(): ShapeStatus {
-    const { progress, last, totals, asks } = this.known
-    const send: SendStatus = { progress, last, asks, sent: totals?.sent ?? null, held: totals?.held ?? null }
+    const { progress, totals, asks } = this.known
+    const { sent = null, held = null, last = null } = totals ?? {}
+    const send: SendStatus = { progress, last, asks, sent, held }
     return { completeUpTo: null, consistent: false, position: null, lanes: [], send }
   }
 
@@ -225,13 +225,12 @@ class OpenSend implements OpenRun {
       const done = await this.sendDifference(sides, compared, counts, { id, signal })
       if (signal.aborted) throw signal.reason
       if (!deed.keys) await state.forgetByHand(hands.over)
-      await state.keepRun(id, deed.keys ? undefined : fieldsOf(sides.definition))
+      const last = { id, startedAt, endedAt: now(), unchanged: counts.unchanged, ...done }
+      await state.keepRun(id, deed.keys ? undefined : fieldsOf(sides.definition), last)
       await this.log?.write()
       known.totals = await state.totals()
       known.asks = null
-      const { created, changed, removed, refused } = done
-      const { note } = done
-      known.last = { id, startedAt, endedAt: now(), unchanged: counts.unchanged, ...done }
+      const { created, changed, removed, refused, note } = done
       await run.runs.end('send', 'done', note)
       run.succeeded()
       const said = `${created.toLocaleString('en')} created, ${changed.toLocaleString('en')} changed, ${removed.toLocaleString('en')} removed, ${refused.toLocaleString('en')} refused, ${counts.unchanged.toLocaleString('en')} as they were${note ? `. ${note}` : '.'}`
@@ -244,7 +243,7 @@ class OpenSend implements OpenRun {
 
   private guard(definition: SendDefinition, counts: SendCounts, { deed, most }: SendDeed, at: string): void {
     if (deed === 'try' || deed === 'correct') return
-    const says = guardSays(definition, counts, this.known.totals ?? { sent: 0, ran: false })
+    const says = guardSays(definition, counts, this.known.totals ?? { sent: 0, ran: false, usual: null })
     if (says === null) return
     const { create, change, remove } = counts
     const passes =

@@ -30,7 +30,7 @@ export function Guard({
         value={guard.records}
         onChange={({ target }) => set({ records: number(target.value, 100_000_000) })}
       />
-      .
+      ; also where that is three times what is usual.
     </p>
   )
 }
