@@ -1,6 +1,7 @@
 /** Into an app, as a person does it in the browser: describe the app, be let in on its page, write a query, look, try, run, correct. */
 import { afterAll, beforeAll, expect, test } from '@jest/globals'
 import type { PipelineStatus } from '@tide/core/api/pipelines'
+import type { Errand } from '@tide/core/definition/errand'
 import { mkdtempSync, rmSync } from 'node:fs'
 import { createServer, type Server } from 'node:http'
 import type { AddressInfo } from 'node:net'
@@ -39,6 +40,15 @@ const choose = async (label: string, option: string) => {
     `//select[@aria-label="${label}"] | //*[@id = //label[normalize-space()="${label}"]/@for]`,
   )
   await select.findElement(By.xpath(`.//option[contains(., "${option}")]`)).click()
+}
+
+/** What was asked for is over: another run may be asked for. */
+async function settled(): Promise<void> {
+  const [pipeline] = await call<PipelineStatus[]>(server.url, 'GET', '/pipelines')
+  await eventually(async () => {
+    const errands = await call<Errand[]>(server.url, 'GET', `/pipelines/${pipeline!.id}/errands`)
+    return errands.every(({ endedAt }) => endedAt !== null)
+  }, 15)
 }
 
 async function listen(koa: { listen(port: number, host: string): Server }): Promise<string> {
@@ -182,6 +192,7 @@ test('one record is tried and taken back; then all are sent', async () => {
   await eventually(async () => named('Club 5') !== undefined, 15)
   await click(button('Take it back'))
   await eventually(async () => named('Club 5') === undefined, 15)
+  await settled()
   await click(button('Send now'))
   // What there is changes after what there is not is made: the last of both says that the run is done.
   await eventually(
@@ -196,6 +207,7 @@ test('one record is tried and taken back; then all are sent', async () => {
 
 test('an address is corrected at the source, and goes', async () => {
   await client.query(`UPDATE orders SET mail = 'seven@example.org' WHERE mail = 'no address'`)
+  await settled()
   await click(button('Send now'))
   await eventually(async () => named('Club 7')?.email === 'seven@example.org', 15)
 }, 60_000)
@@ -208,6 +220,7 @@ test('a row that does not fit is corrected by hand, and another left out with a 
   await type('email', 'eight@example.org')
   await click(button('Send it so'))
   await eventually(async () => named('Club 8')?.email === 'eight@example.org', 15)
+  await settled()
   await eventually(async () => {
     await click(xpath('//button[@aria-label="Leave out Club 9"]'))
     return (await driver.findElements(By.xpath('//label[normalize-space()="Why"]'))).length > 0
