@@ -10,7 +10,6 @@ import type {
   Compared,
   CompareAsked,
   SentCall,
-  SentOperation,
   SentOutcome,
   SentState,
   SentStates,
@@ -19,6 +18,7 @@ import type {
 import type { DuckdbConnection, HostValue } from '../duckdb/host.ts'
 import { lease, type Lease } from '../duckdb/instance.ts'
 import { compare, keyOf, valuesOf } from './compared.ts'
+import { endedCall, LISTED, statementsOf, type EndedCall, type Statement } from './ended.ts'
 import { Intents } from './intents.ts'
 
 /** Results of so many runs are kept. */
@@ -81,17 +81,10 @@ function nameOf(place: string): string {
   return createHash('sha256').update(place).digest('hex').slice(0, 16)
 }
 
-type Statement = [sql: string, values: string[]]
-
-/** A call that is over. */
-interface Wanted {
-  once: string
-  rows: EndedRow[]
-  at: string
+/** To be written with others. */
+interface Wanted extends EndedCall {
   done(thrown?: unknown): void
 }
-
-type EndedRow = ReturnType<typeof endedRow>
 
 class OpenSentState implements SentState {
   private readonly file: Lease
@@ -139,8 +132,7 @@ class OpenSentState implements SentState {
   }
 
   end(call: SentCall, outcomes: readonly SentOutcome[], at: string): Promise<void> {
-    const rows = call.operations.map((operation, n) => endedRow(call, operation, outcomes[n]!))
-    return this.soon({ once: call.once, rows, at })
+    return this.soon(endedCall(call, outcomes, at))
   }
 
   /** With what others want to be written by then, in one transaction: calls that are under way at once wait for one disk. */
@@ -363,14 +355,9 @@ function usualOf(runs: readonly SendRun[]): SentTotals['usual'] {
   }
 }
 
-const GONE = 'It is not there any more; the next run makes it anew.'
-
 function keysListed(keys: readonly string[][]): string {
   return JSON.stringify(keys.map(key => JSON.stringify(key)))
 }
-
-/** A list that comes as JSON. */
-const LISTED = `SELECT unnest(from_json($1, '["VARCHAR"]'))`
 
 const RESULT = 'run, done_at, op, key, id, was, vals, field, reason'
 
@@ -392,88 +379,4 @@ function resultOf([run, at, op, key, id, was, vals, field, reason]: HostValue[])
 
 function recordOf([key, id, vals, at]: HostValue[]): SentRecord {
   return { key: keyOf(key!), id: id as string | null, values: valuesOf(vals!), at: String(at) }
-}
-
-function endedRow(
-  { run }: SentCall,
-  { op, key, id, values, becomes, was, told }: SentOperation,
-  outcome: SentOutcome,
-) {
-  const refused = 'reason' in outcome
-  const gone = 'gone' in outcome
-  return {
-    run,
-    op,
-    key: JSON.stringify(key),
-    id: refused || gone ? id : (outcome.id ?? id),
-    was: was && JSON.stringify(was),
-    vals: JSON.stringify(values),
-    becomes: JSON.stringify(op === 'create' ? { ...becomes, ...values } : becomes),
-    told,
-    field: refused ? outcome.field : null,
-    reason: refused ? outcome.reason : gone ? GONE : null,
-    remedy: refused ? outcome.remedy : null,
-    gone,
-  }
-}
-
-const ENDED = [
-  'run',
-  'op',
-  'key',
-  'id',
-  'was',
-  'vals',
-  'becomes',
-  'told',
-  'field',
-  'reason',
-  'remedy',
-  'gone',
-] as const
-
-/** Rows column by column: DuckDB takes lists of texts apart twice as fast as a list of rows. */
-function endedTable(rows: readonly EndedRow[]): Statement {
-  const columns = ENDED.map(
-    (name, i) =>
-      `unnest(from_json($${i + 1}, '["${name === 'gone' ? 'BOOLEAN' : 'VARCHAR'}"]')) AS "${name}"`,
-  )
-  return [
-    `CREATE OR REPLACE TEMP TABLE ended AS SELECT ${columns.join(', ')}`,
-    ENDED.map(name => JSON.stringify(rows.map(row => row[name]))),
-  ]
-}
-
-function statementsOf(wanted: readonly Wanted[]): Statement[] {
-  const rows = wanted.flatMap(one => one.rows)
-  const { at } = wanted.at(-1)!
-  const [changes, refuses] = [
-    rows.some(({ op }) => op !== 'create'),
-    rows.some(({ reason }) => reason !== null),
-  ]
-  const when = (needed: boolean, ...statements: Statement[]) => (needed ? statements : [])
-  return [
-    // Taken apart once, and looked at by all that follows.
-    endedTable(rows),
-    // What is created was not there.
-    ...when(changes, [
-      'DELETE FROM sent WHERE key IN (SELECT key FROM ended WHERE reason IS NULL OR gone)',
-      [],
-    ]),
-    [
-      `INSERT INTO sent SELECT key, id, becomes, told, $1 FROM ended WHERE reason IS NULL AND op <> 'remove'`,
-      [at],
-    ],
-    ['DELETE FROM refused WHERE key IN (SELECT key FROM ended)', []],
-    ...when(refuses, [
-      `INSERT INTO refused SELECT key, op, id, vals, was, told, field, reason, remedy, $1 FROM ended WHERE reason IS NOT NULL AND NOT gone`,
-      [at],
-    ]),
-    [
-      `INSERT INTO result(run, done_at, op, key, id, was, vals, field, reason)
-       SELECT run, $1, op, key, id, was, vals, field, reason FROM ended`,
-      [at],
-    ],
-    [`INSERT INTO over ${LISTED}`, [JSON.stringify(wanted.map(({ once }) => once))]],
-  ]
 }
