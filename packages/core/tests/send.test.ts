@@ -111,7 +111,7 @@ const OBJECT: AppObject = {
   ],
   can: { list: true, read: true, create: true, change: true, remove: true },
   findBy: [],
-  tellsChanges: false,
+  changed: null,
   version: null,
 }
 

@@ -8,8 +8,10 @@ import { join, resolve } from 'node:path'
 import { fileURLToPath } from 'node:url'
 import { Worker } from 'node:worker_threads'
 import { startBucket } from './bucket/start.ts'
+import { benchbookApp, benchbookColleagues, fillBenchbook } from './apps/benchbook.ts'
 import { clubgateApp, clubgateColleagues, fillClubgate } from './apps/clubgate.ts'
 import { fillPollenpost, pollenpostApp } from './apps/pollenpost.ts'
+import { fillRakeboard, rakeboardApp, rakeboardColleagues } from './apps/rakeboard.ts'
 import { startApp } from './apps/start.ts'
 import { setUpDemo, type DemoSite } from './demo.ts'
 import { setUpSends } from './demo-sends.ts'
@@ -85,12 +87,15 @@ async function lookAfterSites(): Promise<void> {
     api: port === 0 ? 0 : port + place,
     screen: port === 0 ? 0 : port + place + 1,
   })
+  const folderOf = (app: string) => join(data, 'stand-ins', app)
   const apps = await Promise.all([
-    startApp(join(data, 'stand-ins', 'clubgate'), clubgateApp, fillClubgate, clubgateColleagues, portsOf(18)),
-    startApp(join(data, 'stand-ins', 'pollenpost'), pollenpostApp, fillPollenpost, [], portsOf(20)),
+    startApp(folderOf('clubgate'), clubgateApp, fillClubgate, clubgateColleagues, portsOf(18)),
+    startApp(folderOf('pollenpost'), pollenpostApp, fillPollenpost, [], portsOf(20)),
+    startApp(folderOf('rakeboard'), rakeboardApp, fillRakeboard, rakeboardColleagues, portsOf(22)),
+    startApp(folderOf('benchbook'), benchbookApp, fillBenchbook, benchbookColleagues, portsOf(24)),
   ])
   const [bucket, ...up] = await Promise.all([
-    startBucket(join(data, 'stand-ins', 'bucket'), {
+    startBucket(folderOf('bucket'), {
       store: port === 0 ? 0 : port + 16,
       screen: port === 0 ? 0 : port + 17,
     }),

@@ -5,8 +5,10 @@ import { Failure, messageOf } from '@tide/core/failure'
 import type { Config, Connector, KeepSecrets, SigningIn } from '../contract/session.ts'
 import { SignIn, type SignInBegun } from './sign-in.ts'
 import { DescribedApp } from './app.ts'
+import { benchbook } from './described/benchbook.ts'
 import { clubgate } from './described/clubgate.ts'
 import { pollenpost } from './described/pollenpost.ts'
+import { rakeboard } from './described/rakeboard.ts'
 import { describedSchema, readDescription, settings, shippedSchema } from './settings.ts'
 import { appSession } from './session.ts'
 
@@ -134,5 +136,7 @@ const described: Connector = {
 export const apps: readonly Connector[] = [
   shipped('clubgate', clubgate),
   shipped('pollenpost', pollenpost),
+  shipped('rakeboard', rakeboard),
+  shipped('benchbook', benchbook),
   described,
 ]

@@ -27,8 +27,8 @@ export interface AppObject {
   fields: AppField[]
   /** What the app lets others do. */
   can: { list: boolean; read: boolean; create: boolean; change: boolean; remove: boolean }
-  /** Its list can be asked for what has changed. */
-  tellsChanges: boolean
+  /** The field that tells when a record was changed; its list can be asked for what has changed since. null: there is none. */
+  changed: string | null
   /** The field by which a change says of which record it is; null: the app takes a change of whatever there is. */
   version: string | null
   /** Fields by whose value its records can be asked for. */

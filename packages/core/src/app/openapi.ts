@@ -140,7 +140,7 @@ export function objectsOf(description: AppDescription, document: OpenApi): AppOb
         remove: remove !== undefined || batch?.remove !== undefined,
       },
       findBy: Object.keys(list?.where ?? {}),
-      tellsChanges: list?.changed !== undefined,
+      changed: list?.changed?.field ?? null,
       version: object.version?.field ?? null,
     }
   })

@@ -134,6 +134,11 @@ export class StandInApp {
       const where = this.wanted(object, ctx.query)
       ctx.body = { count: records.of(name).filter(where).length }
     })
+    router.get(`/${name}`, ctx => {
+      if (object.countsOnly) ctx.throw(404, 'There is no such path.')
+      this.list(ctx, object)
+    })
+    if (object.view) return
     router.post(`/${name}/batch`, ctx => {
       const { operations } = Object(ctx.request.body) as { operations?: unknown }
       if (!Array.isArray(operations)) throw new NotTaken(null, 'bad_request', 'There are no operations.')
@@ -146,20 +151,6 @@ export class StandInApp {
       ctx.body = records.shown(object, records.create(object, valuesOf(ctx.request.body)))
     })
     if (object.countsOnly) return
-    router.get(`/${name}`, ctx => {
-      const where = this.wanted(object, ctx.query)
-      const found = records.of(name).filter(where)
-      const size = Math.min(PAGE, Math.max(1, Number(ctx.query.limit ?? PAGE) || PAGE))
-      const after = String(ctx.query.after ?? '')
-      const begin = after === '' ? 0 : found.findIndex(({ id }) => numberIn(id) > numberIn(after))
-      const data = begin < 0 ? [] : found.slice(begin, begin + size)
-      const more = begin >= 0 && begin + size < found.length
-      ctx.body = {
-        data: data.map(record => records.shown(object, record)),
-        total: found.length,
-        next: more ? data.at(-1)!.id : null,
-      }
-    })
     const present = (id: string | undefined) => {
       const record = records.get(name, id ?? '')
       if (record) return record
@@ -177,6 +168,23 @@ export class StandInApp {
       records.remove(object, ctx.params.id!)
       ctx.status = 204
     })
+  }
+
+  private list(ctx: Koa.Context, object: StandInObject): void {
+    const { records } = this
+    const { name } = object
+    const where = this.wanted(object, ctx.query)
+    const found = records.of(name).filter(where)
+    const size = Math.min(PAGE, Math.max(1, Number(ctx.query.limit ?? PAGE) || PAGE))
+    const after = String(ctx.query.after ?? '')
+    const begin = after === '' ? 0 : found.findIndex(({ id }) => numberIn(id) > numberIn(after))
+    const data = begin < 0 ? [] : found.slice(begin, begin + size)
+    const more = begin >= 0 && begin + size < found.length
+    ctx.body = {
+      data: data.map(record => records.shown(object, record)),
+      total: found.length,
+      next: more ? data.at(-1)!.id : null,
+    }
   }
 
   private operate(object: StandInObject, { action, id, values, version }: Operation): object {

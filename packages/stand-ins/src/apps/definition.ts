@@ -2,9 +2,10 @@
 
 export interface StandInField {
   /** JSON Schema. */
-  type: 'string' | 'integer' | 'number' | 'boolean'
+  type: 'string' | 'integer' | 'number' | 'boolean' | 'array'
   format?: 'email' | 'date' | 'date-time' | 'decimal'
   title?: string
+  /** Of a set: of each of its elements. */
   enum?: string[]
   maxLength?: number
   readOnly?: boolean
@@ -21,7 +22,8 @@ export interface StandInField {
   computed?: (record: StandInRecord, all: (object: string) => StandInRecord[]) => JsonValue
 }
 
-export type JsonValue = string | number | boolean | null
+/** Of a set: its elements. */
+export type JsonValue = string | number | boolean | null | string[]
 export type StandInRecord = Record<string, JsonValue> & { id: string }
 
 export interface StandInObject {
@@ -29,6 +31,10 @@ export interface StandInObject {
   schema: string
   /** Ids begin with it. */
   prefix: string
+  /** The number of its first record; 1001 by default. */
+  first?: number
+  /** Records of another object that it shows, for nobody to write. */
+  view?: { of: string; shows: (record: StandInRecord) => boolean }
   fields: Record<string, StandInField>
   /** Fields that together no two records share. */
   together?: string[]

@@ -17,7 +17,8 @@ export function documentOf({ name, what, objects }: StandInAppDefinition, server
 
 const answers = (description: string) => ({ responses: { 200: { description } } })
 
-function pathsOf({ name, countsOnly }: StandInObject): object {
+function pathsOf({ name, countsOnly, view }: StandInObject): object {
+  if (view) return { [`/${name}`]: { get: answers('a page of records') } }
   const list = countsOnly ? {} : { get: answers('a page of records') }
   return {
     [`/${name}`]: { ...list, post: answers('the new record') },
@@ -38,13 +39,14 @@ function pathsOf({ name, countsOnly }: StandInObject): object {
 function schemaOf({ fields }: StandInObject): object {
   const own = Object.entries(fields).map(([name, field]) => {
     const { type, format, title, enum: choices, maxLength, readOnly, computed } = field
+    const choice = choices ? { enum: choices } : {}
     return [
       name,
       {
-        type: field.required ? type : [type, 'null'],
+        type: field.required || type === 'array' ? type : [type, 'null'],
+        ...(type === 'array' ? { items: { type: 'string', ...choice }, uniqueItems: true } : choice),
         ...(format ? { format } : {}),
         ...(title ? { title } : {}),
-        ...(choices ? { enum: choices } : {}),
         ...(maxLength === undefined ? {} : { maxLength }),
         ...(readOnly || computed ? { readOnly: true } : {}),
       },

@@ -60,12 +60,15 @@ export class Records {
       if (record) records.set(id, record)
       else records.delete(id)
     }
-    for (const object of app.objects) for (const record of this.of(object.name)) this.hold(object, record)
+    for (const object of app.objects)
+      if (!object.view) for (const record of this.of(object.name)) this.hold(object, record)
     if (lines.length === 0) fill(this)
     this.writeAll()
   }
 
   of(object: string): StandInRecord[] {
+    const { view } = this.app.objects.find(({ name }) => name === object) ?? {}
+    if (view) return this.of(view.of).filter(view.shows)
     return [...(this.all.get(object)?.values() ?? [])]
   }
 
@@ -89,7 +92,9 @@ export class Records {
     const now = toTheSecond()
     const id = this.nextId(object)
     const empty = Object.fromEntries(
-      Object.entries(object.fields).flatMap(([name, { computed }]) => (computed ? [] : [[name, null]])),
+      Object.entries(object.fields).flatMap(([name, { computed, type }]) =>
+        computed ? [] : [[name, type === 'array' ? [] : null]],
+      ),
     )
     const record: StandInRecord = { ...empty, ...values, id, version: 1, created_at: now, updated_at: now }
     this.refuseDoubles(object, record)
@@ -146,9 +151,18 @@ export class Records {
   }
 
   private value(name: string, field: StandInField, value: unknown): JsonValue {
-    if (value === null || value === undefined) return null
+    if (value === null || value === undefined) return field.type === 'array' ? [] : null
     const title = field.title ?? name
     const wrong = (code: string, message: string) => new NotTaken(name, code, message)
+    if (field.type === 'array') {
+      if (!Array.isArray(value) || !value.every(one => typeof one === 'string'))
+        throw wrong('wrong_type', `${title} must be a list of texts.`)
+      const elements = new Set(value.map(one => one.trim()).filter(one => one !== ''))
+      const strange = [...elements].find(one => field.enum && !field.enum.includes(one))
+      if (strange !== undefined) throw wrong('not_a_choice', `${title} knows no “${strange}”.`)
+      // In an order of its own.
+      return [...elements].sort()
+    }
     if (field.type !== 'string') {
       const fits =
         field.type === 'boolean'
@@ -214,7 +228,7 @@ export class Records {
   }
 
   private nextId(object: StandInObject): string {
-    const number = (this.numbers.get(object.name) ?? 1000) + 1
+    const number = (this.numbers.get(object.name) ?? (object.first ?? 1001) - 1) + 1
     this.numbers.set(object.name, number)
     return `${object.prefix}${number}`
   }
@@ -226,7 +240,8 @@ export class Records {
   }
 
   private writeAll(): void {
-    const lines = this.app.objects.flatMap(({ name }) =>
+    const own = this.app.objects.filter(({ view }) => !view)
+    const lines = own.flatMap(({ name }) =>
       this.of(name).map(record => JSON.stringify({ object: name, id: record.id, record } satisfies Line)),
     )
     writeFileSync(`${this.file}.new`, lines.map(line => `${line}\n`).join(''))

@@ -50,6 +50,24 @@ export function createAppScreen(app: StandInApp, address: () => string, colleagu
     if (!object) ctx.throw(404, 'There is no such object.')
     show(ctx, list(app, object!, String(ctx.query.find ?? '')))
   })
+  router.post('/:object', ctx => {
+    const object = objectOf(ctx.params.object)
+    if (!object || object.view) ctx.throw(404, 'There is no such object.')
+    const given = ctx.request.body as Record<string, string>
+    try {
+      const made = records.create(object!, typed(object!, given))
+      ctx.redirect(`/${object!.name}/${made.id}`)
+    } catch (thrown) {
+      if (!(thrown instanceof NotTaken)) throw thrown
+      ctx.status = 422
+      show(ctx, html`<p class="error">${thrown.message}</p>`)
+    }
+  })
+  router.get('/:object/new', ctx => {
+    const object = objectOf(ctx.params.object)
+    if (!object || object.view) ctx.throw(404, 'There is no such object.')
+    show(ctx, form(object!, undefined))
+  })
   router.get('/:object/:id', ctx => {
     const object = objectOf(ctx.params.object)
     const record = object && records.get(object.name, ctx.params.id!)
@@ -95,6 +113,7 @@ function typed(object: StandInObject, given: Record<string, string>): Record<str
 }
 
 function valueOf({ type }: StandInField, text: string): JsonValue {
+  if (type === 'array') return text.split(',')
   if (text === '') return null
   if (type === 'boolean') return text === 'true'
   return type === 'string' ? text : Number(text)
@@ -127,8 +146,13 @@ function page(app: StandInApp, address: string, body: Markup, colleagues: Collea
   })
 }
 
+const text = (value: JsonValue) =>
+  value === null ? '' : Array.isArray(value) ? value.join(', ') : String(value)
+
 const said = (value: JsonValue | undefined) =>
-  value === null || value === undefined ? html`<span class="null">none</span>` : String(value)
+  value === null || value === undefined || text(value) === ''
+    ? html`<span class="null">none</span>`
+    : text(value)
 
 function list({ records }: StandInApp, object: StandInObject, find: string): Markup {
   const names = ['id', ...Object.keys(object.fields)]
@@ -144,6 +168,7 @@ function list({ records }: StandInApp, object: StandInObject, find: string): Mar
     <form>
       <label>Find <input name="find" value="${find}" /></label> <button>Find</button>
     </form>
+    ${!object.view && html`<p><a href="/${object.name}/new">Make a new one</a></p>`}
     <p>
       ${found.length} records${found.length > MOST_SHOWN && html`, the ${MOST_SHOWN} that were written last`}
     </p>
@@ -166,20 +191,27 @@ function list({ records }: StandInApp, object: StandInObject, find: string): Mar
     </div>`
 }
 
-function form(object: StandInObject, record: StandInRecord): Markup {
-  return html`<h1>${object.schema} ${record.id}</h1>
-    <form class="row" method="post" action="/${object.name}/${record.id}">
+/** `record`: undefined for one that is to be made. */
+function form(object: StandInObject, record: StandInRecord | undefined): Markup {
+  return html`<h1>${record ? `${object.schema} ${record.id}` : `A new ${object.schema}`}</h1>
+    <form class="row" method="post" action="/${object.name}${record ? `/${record.id}` : ''}">
       ${Object.entries(object.fields).map(([name, field]) => {
-        const value = record[name] ?? null
-        if (field.readOnly || field.computed)
-          return html`<span>${field.title ?? name}</span><span>${said(value)}</span>`
+        const value = record?.[name] ?? null
+        if (field.readOnly || field.computed || object.view)
+          return record && html`<span>${field.title ?? name}</span><span>${said(value)}</span>`
         return html`<label for="${name}">${field.title ?? name}</label>
-          <input id="${name}" name="${name}" value="${value === null ? '' : String(value)}" />`
+          <input id="${name}" name="${name}" value="${text(value)}" />`
       })}
       <span></span>
-      <span><button>Save</button> <button name="deed" value="delete">Delete</button></span>
+      ${
+        object.view
+          ? html`<span>Nobody can write in a view.</span>`
+          : record
+            ? html`<span><button>Save</button> <button name="deed" value="delete">Delete</button></span>`
+            : html`<span><button>Make it</button></span>`
+      }
     </form>
-    <p>Changed ${said(record.updated_at)}</p>`
+    ${record && html`<p>Changed ${said(record.updated_at)}</p>`}`
 }
 
 function calls({ calls }: StandInApp): Markup {

@@ -1,0 +1,41 @@
+import type { AppDescription } from '@tide/core/app/description'
+import { batched, below } from './batched.ts'
+
+/** Work tickets of a crew. */
+export const rakeboard: AppDescription = {
+  description: 1,
+  app: 'Rakeboard',
+  summary: 'Work tickets: what is to be done, by whom, in which season.',
+  signIn: { by: 'bearer token' },
+  limits: { perMinute: 1200, concurrent: 4 },
+  idempotency: 'Idempotency-Key',
+  objects: {
+    tickets: {
+      title: 'Tickets',
+      schema: 'Ticket',
+      key: 'id',
+      label: 'summary',
+      ...below('/tickets', ['status', 'assignee']),
+      ...batched('/tickets', 50),
+      fields: { season: { refers: 'seasons' }, programme: { refers: 'programmes' } },
+    },
+    programmes: {
+      title: 'Programmes',
+      schema: 'Programme',
+      key: 'id',
+      label: 'name',
+      ...below('/programmes', ['name']),
+      ...batched('/programmes', 50),
+      fields: { name: { unique: true } },
+    },
+    seasons: {
+      title: 'Seasons',
+      schema: 'Season',
+      key: 'id',
+      label: 'name',
+      ...below('/seasons', ['name']),
+      ...batched('/seasons', 50),
+      fields: { name: { unique: true } },
+    },
+  },
+}
