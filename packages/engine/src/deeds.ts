@@ -1,5 +1,6 @@
 /** What people ask of pipelines that run, beyond starting, pausing and stopping them: each is put down as an errand. */
 import type { SendDeed } from '@tide/core/api/send'
+import type { TwoWayDeed } from '@tide/core/api/two-way'
 import type { Errand } from '@tide/core/definition/errand'
 import type { HeldDeed } from '@tide/core/definition/held'
 import { runsOf, type PipelineRecord } from '@tide/core/definition/pipeline'
@@ -39,6 +40,13 @@ interface Carrying {
 }
 
 type Parts = Pick<EngineParts, 'errands' | 'pipelines' | 'surroundings' | 'verifications'>
+
+const DEED_SAID: Record<Exclude<TwoWayDeed['deed'], 'pass'>, string> = {
+  decide: 'Somebody has decided what waited.',
+  'try again': 'What was refused is tried again.',
+  'take apart': 'Pairs are taken apart.',
+  undo: 'A run is undone.',
+}
 
 export class Deeds {
   private readonly parts: Parts
@@ -96,6 +104,25 @@ export class Deeds {
       throw new Failure('refused', `A run of “${definition.name}” is under way.`, 'Wait for its end.')
     const errand = await this.ask(id, { kind: 'send', send: deed })
     await this.engine.say(id, SEND_SAID[deed.deed])
+    await this.engine.look()
+    return errand
+  }
+
+  /** Asks a two-way pipeline for something; returns the errand's id. */
+  async twoWay(id: string, deed: TwoWayDeed): Promise<string> {
+    const { definition, state, wanted } = await this.engine.record(id)
+    if (definition.shape !== 'two-way')
+      throw new Failure('refused', `“${definition.name}” keeps no two places in step.`, 'Ask one that does.')
+    // Conflicts can be decided while it stands still.
+    const ready = state === 'Following' || (state === 'Paused' && deed.deed !== 'pass')
+    if (!ready || wanted === 'stop')
+      throw new Failure(
+        'refused',
+        `“${definition.name}” is ${state.toLowerCase()}.`,
+        'Start it, or continue it.',
+      )
+    const errand = await this.ask(id, { kind: 'two-way', twoWay: deed })
+    if (deed.deed !== 'pass') await this.engine.say(id, DEED_SAID[deed.deed])
     await this.engine.look()
     return errand
   }
@@ -184,11 +211,12 @@ export class Deeds {
       held = null,
       repair = null,
       send = null,
+      twoWay = null,
     }: Pick<Errand, 'kind'> & Partial<Errand>,
   ): Promise<string> {
     const { newId, now } = this.parts.surroundings
     const [id, askedAt] = [newId(), new Date(now()).toISOString()]
-    const errand = { id, pipeline, kind, lanes, to, reason, held, repair, send, askedBy: null, askedAt }
+    const errand = { id, pipeline, kind, lanes, to, reason, held, repair, send, twoWay, askedBy: null, askedAt }
     await this.parts.errands.ask(errand)
     return id
   }

@@ -7,6 +7,7 @@ import type {
   HistoryRepository,
   RunRepository,
   LeaseRepository,
+  PairRepository,
   PipelineRepository,
   PositionRepository,
   SavedQueries,
@@ -29,6 +30,7 @@ export interface EngineParts {
   runs: RunRepository
   queries: SavedQueries
   sent: SentStates
+  pairs: PairRepository
   connections: ConnectionOpener
   surroundings: Surroundings
   journals: JournalKeepers

@@ -4,6 +4,7 @@ import type { PipelineState } from '@tide/core/definition/definition'
 import type { Errand } from '@tide/core/definition/errand'
 import type { LogEntry } from '@tide/core/definition/log'
 import type { PipelineStatus } from '@tide/core/api/pipelines'
+import type { TwoWayTrail } from '@tide/core/api/two-way'
 import type { SavedQuery } from '@tide/core/api/queries'
 import type {
   ChangedPlan,
@@ -28,6 +29,10 @@ import type { RunRecord } from '@tide/core/definition/run'
 import type { LaneReading } from '@tide/core/pace/lane-reading'
 import type { TideSample } from '@tide/core/pace/tide'
 import type { Key } from '@tide/core/records/value'
+import type { Side } from '@tide/core/merge/rule'
+import type { LaneProgress, PairCommit, PairTotals } from '@tide/core/two-way/commit'
+import type { TwoWayIntent } from '@tide/core/two-way/intent'
+import type { Pair } from '@tide/core/two-way/pair'
 
 export interface PipelineRepository {
   list(): Promise<PipelineRecord[]>
@@ -155,6 +160,28 @@ export interface RunRepository {
   cutOff(pipeline: string): Promise<void>
   /** Forgets those that nobody asks for any more. */
   trim(now: number): Promise<void>
+}
+
+/** Pairs of two-way pipelines. */
+export interface PairRepository {
+  lane(pipeline: string, lane: string): Promise<LaneProgress | undefined>
+  /** Those of records of a side, by their keys. */
+  find(pipeline: string, lane: string, side: Side, keys: readonly string[]): Promise<Pair[]>
+  get(pipeline: string, ids: readonly string[]): Promise<Pair[]>
+  /** Those that are to be looked at again. */
+  waiting(pipeline: string, lane: string): Promise<Pair[]>
+  /** Keys of a side, of pairs that are not apart. */
+  keys(pipeline: string, lane: string, side: Side): Promise<string[]>
+  /** Calls of which it is not known what has become, in the order in which they were begun. */
+  intents(pipeline: string): Promise<TwoWayIntent[]>
+  totals(pipeline: string): Promise<PairTotals>
+  /** What a run has written, or what was written to a pair; the newest first. */
+  trail(
+    pipeline: string,
+    asked: { pair?: string; run?: string; after?: number; limit: number },
+  ): Promise<TwoWayTrail[]>
+  /** All of it or nothing; throws a transient Failure when another engine has the pipeline. */
+  commit(pipeline: string, commit: PairCommit): Promise<void>
 }
 
 /** Questions that people have given a name. */

@@ -48,6 +48,13 @@ function together(rows: readonly Row[]): PipelineRecord[] {
     })
 }
 
+/** How a pipeline stands once it was started, by its shape. */
+const BEGINS: Record<Definition['shape'], PipelineState> = {
+  replicate: 'Copying',
+  send: 'Waiting',
+  'two-way': 'Following',
+}
+
 export class Pipelines {
   private readonly db: Database
 
@@ -182,7 +189,7 @@ export class Pipelines {
           steps,
           startedAt,
           wanted: 'run',
-          state: definition.shape === 'send' ? 'Waiting' : 'Copying',
+          state: BEGINS[definition.shape],
           reason: null,
           change: null,
           home: affinity?.home ?? null,
@@ -314,7 +321,7 @@ export class Pipelines {
   /** A pipeline that had stopped for a reason is taken up again, to run or to be stopped for good. */
   async takeUp(id: string, wanted: 'run' | 'stop'): Promise<void> {
     // Whoever runs it finds out whether the copy was complete.
-    const going = sql<PipelineState>`CASE WHEN ${pipeline.definition}->>'shape' = 'send' THEN 'Waiting' ELSE 'Copying' END`
+    const going = sql<PipelineState>`CASE ${pipeline.definition}->>'shape' WHEN 'send' THEN 'Waiting' WHEN 'two-way' THEN 'Following' ELSE 'Copying' END`
     const state = wanted === 'run' ? { state: going } : {}
     await this.db
       .update(pipeline)

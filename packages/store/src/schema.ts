@@ -14,6 +14,10 @@ import {
 } from 'drizzle-orm/pg-core'
 import type { PipelineStatus } from '@tide/core/api/pipelines'
 import type { SendDeed } from '@tide/core/api/send'
+import type { TwoWayDeed, TwoWayTrail } from '@tide/core/api/two-way'
+import type { Side } from '@tide/core/merge/rule'
+import type { HeldField, Pair } from '@tide/core/two-way/pair'
+import type { TwoWayIntent } from '@tide/core/two-way/intent'
 import type { QueryParameter } from '@tide/core/definition/query-parameters'
 import type { Definition, PipelineState } from '@tide/core/definition/definition'
 import type { Errand } from '@tide/core/definition/errand'
@@ -119,6 +123,7 @@ export const errand = pgTable(
     held: jsonb('held').$type<HeldDeed>(),
     repair: jsonb('repair').$type<RepairDeed>(),
     send: jsonb('send').$type<SendDeed>(),
+    twoWay: jsonb('two_way').$type<TwoWayDeed>(),
     askedBy: text('asked_by'),
     askedAt: moment('asked_at').notNull(),
     begunAt: moment('begun_at'),
@@ -391,4 +396,91 @@ export const difference = pgTable(
     repairedAt: moment('repaired_at'),
   },
   table => [index('difference_lane').on(table.verification, table.lane, table.id)],
+)
+
+/** How far a lane of a two-way pipeline has come. */
+export const twoWayLane = pgTable(
+  'two_way_lane',
+  {
+    pipeline: text('pipeline')
+      .notNull()
+      .references(() => pipeline.id, { onDelete: 'cascade' }),
+    lane: text('lane').notNull(),
+    /** Of what the lane was when its records were read last. */
+    digest: text('digest').notNull(),
+    /** Up to where the changes of each side were taken in. */
+    cursors: jsonb('cursors').$type<Record<Side, string | null>>().notNull(),
+    sweptAt: moment('swept_at'),
+  },
+  table => [primaryKey({ columns: [table.pipeline, table.lane] })],
+)
+
+/** Two records that are known to be the same. */
+export const twoWayPair = pgTable(
+  'two_way_pair',
+  {
+    id: text('id').primaryKey(),
+    pipeline: text('pipeline')
+      .notNull()
+      .references(() => pipeline.id, { onDelete: 'cascade' }),
+    lane: text('lane').notNull(),
+    a: text('a'),
+    b: text('b'),
+    origin: text('origin').$type<Side>().notNull(),
+    halves: jsonb('halves').$type<Pair['halves']>().notNull(),
+    base: jsonb('base').$type<Pair['base']>().notNull(),
+    state: text('state').$type<Pair['state']>().notNull(),
+    held: jsonb('held').$type<HeldField[]>().notNull(),
+    isHeld: boolean('is_held').notNull(),
+    alone: boolean('alone').notNull(),
+    waits: boolean('waits').notNull(),
+    label: text('label'),
+    changedAt: moment('changed_at').notNull(),
+  },
+  table => [
+    uniqueIndex('two_way_pair_a').on(table.pipeline, table.lane, table.a),
+    uniqueIndex('two_way_pair_b').on(table.pipeline, table.lane, table.b),
+    index('two_way_pair_held').on(table.pipeline, table.isHeld),
+    index('two_way_pair_waits').on(table.pipeline, table.lane, table.waits),
+  ],
+)
+
+/** What is about to be written to an app, for as long as it is not known what has become of it. */
+export const twoWayIntent = pgTable(
+  'two_way_intent',
+  {
+    once: text('once').primaryKey(),
+    pipeline: text('pipeline')
+      .notNull()
+      .references(() => pipeline.id, { onDelete: 'cascade' }),
+    intent: jsonb('intent').$type<TwoWayIntent>().notNull(),
+    at: moment('at').notNull(),
+  },
+  table => [index('two_way_intent_pipeline').on(table.pipeline, table.at)],
+)
+
+/** What was written to records of two-way pipelines. */
+export const twoWayTrail = pgTable(
+  'two_way_trail',
+  {
+    id: bigint('id', { mode: 'number' }).primaryKey().generatedAlwaysAsIdentity(),
+    pipeline: text('pipeline')
+      .notNull()
+      .references(() => pipeline.id, { onDelete: 'cascade' }),
+    at: moment('at').notNull(),
+    run: text('run').notNull(),
+    lane: text('lane').notNull(),
+    pair: text('pair').notNull(),
+    side: text('side').$type<Side>().notNull(),
+    op: text('op').$type<TwoWayTrail['op']>().notNull(),
+    record: text('record'),
+    field: text('field'),
+    was: text('was'),
+    became: text('became'),
+    why: text('why').notNull(),
+  },
+  table => [
+    index('two_way_trail_pair').on(table.pipeline, table.pair, table.id),
+    index('two_way_trail_run').on(table.pipeline, table.run, table.id),
+  ],
 )

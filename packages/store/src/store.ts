@@ -10,6 +10,7 @@ import { Connections } from './connections.ts'
 import { startEmbedded } from './embedded.ts'
 import { Errands } from './errands.ts'
 import { HeldRecords } from './held.ts'
+import { TwoWayPairs } from './two-way.ts'
 import { Verifications } from './verifications.ts'
 import { History } from './history.ts'
 import { keyCalled } from './keys.ts'
@@ -37,6 +38,7 @@ export interface Store {
   queries: SavedQueries
   held: HeldRecords
   verifications: Verifications
+  pairs: TwoWayPairs
   /** Of the keyed hash that masks are made with. */
   maskKey: Uint8Array
   /** Runs `deed` while no other process that shares the store runs one of the same name. */
@@ -95,6 +97,7 @@ export async function openStore({ folder, url, passphrase }: StoreSettings): Pro
     queries: new SavedQueries(db),
     held: new HeldRecords(db, seal, maskKey),
     verifications: new Verifications(db, seal),
+    pairs: new TwoWayPairs(db),
     alone: backing.alone,
     close: backing.close,
   }

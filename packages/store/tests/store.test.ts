@@ -115,6 +115,7 @@ describe('store', () => {
       held: null,
       repair: null,
       send: null,
+      twoWay: null,
       askedBy: null,
       askedAt: `2026-11-20T10:00:0${second}.000Z`,
     })

@@ -4,6 +4,7 @@ import type { TideSample } from '../pace/tide.ts'
 import type { DatasetName } from '../records/dataset.ts'
 import type { RunBy } from './engines.ts'
 import type { SendStatus } from './send.ts'
+import type { TwoWayStatus } from './two-way.ts'
 
 export interface LaneStatus {
   /** The tag of its origin; absent where the pipeline has one source. */
@@ -67,6 +68,8 @@ export interface ReplicateStatus {
 export interface ShapeStatus extends ReplicateStatus {
   /** Of one that sends. */
   send?: SendStatus
+  /** Of one that keeps two places in step. */
+  twoWay?: TwoWayStatus
 }
 
 /** What the statuses of all pipelines have in common. */

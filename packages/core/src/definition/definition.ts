@@ -8,6 +8,7 @@ import { filesSchema } from './files.ts'
 import { CHOSEN_PATTERN, shownText } from './id.ts'
 import { deletesSchema, laneRuleSchema, thereSchema } from './lane-rule.ts'
 import { sendSchema, type SendDefinition } from './send.ts'
+import { twoWaySchema, type TwoWayDefinition } from './two-way.ts'
 
 const tableList = Type.Array(
   Type.Object(
@@ -147,12 +148,12 @@ const replicateSchema = Type.Object(
 )
 
 /** By what a pipeline does: the shape that its definition names. */
-export const definitionSchemas = { replicate: replicateSchema, send: sendSchema }
+export const definitionSchemas = { replicate: replicateSchema, send: sendSchema, 'two-way': twoWaySchema }
 
 export type ReplicateDefinition = Static<typeof replicateSchema>
 
 /** What a pipeline is to do, as its owner wrote it. Stored with every version. */
-export type Definition = ReplicateDefinition | SendDefinition
+export type Definition = ReplicateDefinition | SendDefinition | TwoWayDefinition
 
 /** What a replication does; undefined of other shapes, and where nothing is said. */
 export function doesOf(definition: Definition): ReplicateDefinition['does'] {
@@ -164,7 +165,7 @@ export function asReplication(definition: Definition): ReplicateDefinition {
   if (definition.shape === 'replicate') return definition
   throw new Failure(
     'refused',
-    `“${definition.name}” sends records into an app, and copies no tables.`,
+    `“${definition.name}” copies no tables.`,
     'Ask that of a pipeline that replicates.',
   )
 }

@@ -1,4 +1,5 @@
 import type { SendDeed } from '../api/send.ts'
+import type { TwoWayDeed } from '../api/two-way.ts'
 import type { HeldDeed } from './held.ts'
 import type { RepairDeed } from './verification.ts'
 import type { Position } from '../position/position.ts'
@@ -10,9 +11,9 @@ export interface Errand {
   /**
    * `recopy`: the lanes are emptied and copied again. `rewind`: it goes on from another position. `held`: something is done with held records.
    * `let rows go`: what comes next may delete as much as it does. `verify`: there are lanes to be verified. `repair`: rows that differ
-   * are written as they stand at the source. `land now`: what waits for more lands. `send`: records are sent to an app.
+   * are written as they stand at the source. `land now`: what waits for more lands. `send`: records are sent to an app. `two-way`: something is done with pairs.
    */
-  kind: 'recopy' | 'rewind' | 'held' | 'let rows go' | 'verify' | 'repair' | 'land now' | 'send'
+  kind: 'recopy' | 'rewind' | 'held' | 'let rows go' | 'verify' | 'repair' | 'land now' | 'send' | 'two-way'
   /** Indexes of the lanes that are copied again. */
   lanes: number[]
   /** Where a rewind goes to. */
@@ -22,6 +23,7 @@ export interface Errand {
   held: HeldDeed | null
   repair: RepairDeed | null
   send: SendDeed | null
+  twoWay: TwoWayDeed | null
   /** Who asked; null until there is more than one person. */
   askedBy: string | null
   askedAt: string

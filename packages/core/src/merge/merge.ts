@@ -53,7 +53,8 @@ export type Outcome = { join: number } & (
   | { comes: 'later' }
 )
 
-export type Why = 'a changed' | 'b changed' | 'a wins' | 'b wins' | 'put back' | 'elements' | 'first values'
+export type Why =
+  'a changed' | 'b changed' | 'a wins' | 'b wins' | 'put back' | 'elements' | 'first values' | 'a person'
 
 export function compileJoin(join: FieldJoin, forms: Record<Side, Form>): CompiledJoin {
   const { rule, direction } = join
@@ -152,6 +153,36 @@ function mergeBoth({ tie }: LaneMerge, field: Field): Outcome {
   return carried(field, wins, `${wins} wins`)
 }
 
+/** Of text that is put before and behind: the side that is without, if it gives. What was never put there is put there once. */
+function plainSide({ rule, gives }: CompiledJoin): Side | undefined {
+  const plain = rule.as === 'affixed' ? other(rule.affix.on) : undefined
+  return plain && gives[plain] ? plain : undefined
+}
+
+/** What a person has decided of a field: whose value counts, one of theirs in the words of A, or one on a side alone. */
+export type Decided = { take: Side } | { type: Value } | { put: Value; on: Side }
+
+/** The field as a person has decided. */
+export function decideField(lane: LaneMerge, i: number, record: Record3, decided: Decided): Outcome {
+  const join = lane.joins[i]!
+  const now = { a: record.now.a[i]!, b: record.now.b[i]! }
+  if ('put' in decided) return { join: i, comes: 'written', [decided.on]: decided.put, why: 'a person' }
+  if ('type' in decided) {
+    const typed = carriedAny({ join, i, record, now: { ...now, a: decided.type } }, 'a')
+    if (typed.comes === 'held' || typed.comes === 'later') return typed
+    return { ...(typed.comes === 'written' ? typed : { join: i, comes: 'written', why: 'a person' }), a: decided.type }
+  }
+  return carriedAny({ join, i, record, now }, decided.take)
+}
+
+function carriedAny(field: Field, from: Side): Outcome {
+  const { join, i, now } = field
+  if (!join.set) return carried(field, from, 'a person')
+  const to = other(from)
+  const merged = join.set.merge({ a: null, b: null }, { ...now, [to]: null }, { a: from === 'a', b: from === 'b' })
+  return { join: i, comes: 'written', [to]: merged[to] ?? null, why: 'a person' }
+}
+
 function sayTheSame(join: number): Outcome {
   return { join, comes: 'agreed', why: 'they say the same' }
 }
@@ -201,8 +232,15 @@ function firstValues(lane: LaneMerge, i: number, record: Record3, now: Record<Si
     return merged.comes === 'written' ? { ...merged, why: 'first values' } : merged
   }
   const field: Field = { join, i, record, now }
+  const plain = plainSide(join)
+  if (plain && agrees(field)) return carried(field, plain, 'first values')
   if (agrees(field)) return sayTheSame(i)
-  if (!gives.a || !gives.b) return carried(field, gives.a ? 'a' : 'b', 'first values')
+  if (!gives.a || !gives.b) {
+    const giver = gives.a ? 'a' : 'b'
+    // Whoever gives nothing yet takes nothing away.
+    if (empty[giver]) return { join: i, comes: 'agreed', why: 'left as it is' }
+    return carried(field, giver, 'first values')
+  }
   if (empty.a !== empty.b) return carried(field, empty.a ? 'b' : 'a', 'first values')
   if (first === 'fill what is empty') return { join: i, comes: 'agreed', why: 'left as it is' }
   return carried(field, first === 'the later' ? laterOf(record, i, tie) : first, 'first values')

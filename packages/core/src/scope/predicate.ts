@@ -1,6 +1,7 @@
 /** A condition as a test of rows, with SQL's three-valued logic: null means that it is not known. */
 import type { Column } from '../records/column.ts'
 import { printType } from '../records/types.ts'
+import { parseList } from '../records/list.ts'
 import type { Value } from '../records/value.ts'
 import type { Condition } from './condition.ts'
 import { compileExpression, isFault } from '../expression/compile.ts'
@@ -160,6 +161,11 @@ function comparison(
   if (op === 'equals') return compared(value, found => found === 0)
   if (op === 'differs from') return compared(value, found => found !== 0)
   if (op === 'starts with' || op === 'contains') {
+    if (type.kind === 'list' && op === 'contains')
+      return row => {
+        const text = row[index]
+        return text === null || text === undefined ? null : parseList(text, type.delimiter).includes(value)
+      }
     if (type.kind !== 'utf8')
       throw new Fault(
         `${name} is a ${printType(type)}; only texts begin with others.`,

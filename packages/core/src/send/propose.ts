@@ -1,5 +1,6 @@
 /** Which columns go to which fields, by their names, where nobody has said anything yet. */
 import type { AppField, AppObject } from '../app/object.ts'
+import { plainName } from '../app/plain-name.ts'
 import type { FieldPair, MatchKey } from '../definition/send.ts'
 import type { SentColumn } from './mapped.ts'
 
@@ -14,8 +15,8 @@ export function proposeFields(
   { fields, findBy }: AppObject,
   taken: readonly string[],
 ): Proposed {
-  const byName = new Map(columns.map(column => [plain(column.name), column]))
-  const find = ({ name, title }: AppField) => byName.get(plain(name)) ?? byName.get(plain(title))
+  const byName = new Map(columns.map(column => [plainName(column.name), column]))
+  const find = ({ name, title }: AppField) => byName.get(plainName(name)) ?? byName.get(plainName(title))
   const free = fields.filter(({ name, readOnly }) => !readOnly && !taken.includes(name))
   const found = free.flatMap((field): FieldPair[] => {
     const column = find(field)
@@ -34,7 +35,3 @@ export function proposeFields(
   return { fields: found, meets }
 }
 
-/** Letters and digits alone: `E-mail`, `email` and `E_MAIL` are the same. */
-function plain(name: string): string {
-  return name.toLowerCase().replace(/[^\p{L}\p{N}]/gu, '')
-}

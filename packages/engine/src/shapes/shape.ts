@@ -8,6 +8,7 @@ import type { Errand } from '@tide/core/definition/errand'
 import type { PipelineState } from '@tide/core/definition/definition'
 import type { LogEntry, LogLevel } from '@tide/core/definition/log'
 import type { SendDefinition } from '@tide/core/definition/send'
+import type { TwoWayDefinition } from '@tide/core/definition/two-way'
 import type { SavedPosition } from '@tide/core/definition/saved-position'
 import type { PipelineRecord, ReplicationRecord } from '@tide/core/definition/pipeline'
 import type { Meter } from '../meter.ts'
@@ -51,6 +52,11 @@ export interface ReplicationRun extends Run {
 /** A run of a pipeline that sends. */
 export interface SendingRun extends Run {
   record: PipelineRecord & { definition: SendDefinition }
+}
+
+/** A run of a pipeline that keeps two places in step. */
+export interface TwoWayRun extends Run {
+  record: PipelineRecord & { definition: TwoWayDefinition }
 }
 
 /** One pipeline of a shape, for the life of a run. */

@@ -134,7 +134,8 @@ export class OpenReplication implements OpenRun {
         this.open.guard.allow()
         return 'What comes next may delete as much as it does.'
       case 'send':
-        throw new Error('a replication sends nothing into apps')
+      case 'two-way':
+        throw new Error('a replication sends nothing into apps, and pairs nothing')
       case 'land now':
         this.open.lands.now = true
         return 'What has come lands now.'

@@ -1,0 +1,118 @@
+/** How a two-way pipeline stands, what a pass of it would do, and its pairs as people look at them. */
+import type { AppObject } from '../app/object.ts'
+import type { Value } from '../merge/form.ts'
+import type { Side } from '../merge/rule.ts'
+import type { HeldField, Pair, PairDecision } from '../two-way/pair.ts'
+import type { TwoWayNote } from '../two-way/plan.ts'
+import type { ProposedJoin } from '../two-way/propose.ts'
+
+/** What was done on one side. */
+export interface SideCounts {
+  created: number
+  changed: number
+  deleted: number
+}
+
+export interface TwoWayStatus {
+  /** What it does just now. */
+  doing: string | null
+  /** When the last whole pass began and ended. */
+  last: { beganAt: string; endedAt: string } | null
+  pairs: number | null
+  asleep: number | null
+  /** Pairs that wait for a person. */
+  held: number | null
+  /** Pairs of which something waits for another record. */
+  waiting: number | null
+  /** Since the engine took it up. */
+  done: Record<Side, SideCounts>
+}
+
+/** A pair, or a record that has no other half yet, with what is to become of it. */
+export interface TwoWayRow {
+  does: 'create' | 'change' | 'link' | 'agree' | 'hold' | 'delete' | 'apart'
+  a: { id: string; values: Record<string, Value> } | null
+  b: { id: string; values: Record<string, Value> } | null
+  /** Values that are to be written, by side and field. */
+  becomes: Partial<Record<Side, Record<string, Value>>>
+  held: HeldField[]
+}
+
+/** What a pass of a lane would do, were it the first. */
+export interface LaneForeseen {
+  lane: string
+  records: Record<Side, number>
+  /** In scope where they are. */
+  inScope: Record<Side, number>
+  /** They take part. */
+  takingPart: number
+  paired: number
+  created: Record<Side, number>
+  changed: Record<Side, number>
+  deleted: Record<Side, number>
+  held: number
+  /** By their reason. */
+  reasons: { reason: string; remedy: string; records: number }[]
+  /** By field pair: on which side something would be written to how many records. */
+  writes: Record<string, Record<Side, number>>
+  /** Some of each kind. */
+  rows: TwoWayRow[]
+  /** Calls to each side for the first pass. */
+  calls: Record<Side, number>
+  /** What a trial leaves out, and would come in without it. */
+  withoutTrial: number
+}
+
+export interface TwoWayForeseen {
+  lanes: LaneForeseen[]
+  /** Records that take part now, and in thirty days at the pace of the last thirty. */
+  records: { now: number; later: number | null }
+  /** Calls a day that looking for changes takes, and how many each side lets happen; null: it does not say. */
+  callsADay: Record<Side, { looking: number; sweeping: number; limit: number | null }>
+  seconds: number
+}
+
+/** What can be chosen in the setup. */
+export interface TwoWayLook {
+  notes: TwoWayNote[]
+  objects: Record<Side, AppObject[] | null>
+  /** By lane. */
+  proposed: ProposedJoin[][]
+}
+
+/** A pair as people look at it. */
+export interface PairSeen extends Omit<Pair, 'halves'> {
+  /** What people call it. */
+  label: string | null
+  a: { id: string; values: Record<string, Value> } | null
+  b: { id: string; values: Record<string, Value> } | null
+  changedAt: string
+}
+
+/** What was done with a field of a pair, and what came of it. */
+export interface TwoWayTrail {
+  id: number
+  at: string
+  run: string
+  lane: string
+  pair: string
+  side: Side
+  op: 'create' | 'change' | 'delete' | 'apart'
+  /** The key of the record that was written. */
+  record: string | null
+  field: string | null
+  was: Value
+  became: Value
+  why: string
+}
+
+/** What people ask of a two-way pipeline. */
+export type TwoWayDeed =
+  /** A pass at once; `sweep`: and a look at what is gone. */
+  | { deed: 'pass'; sweep?: boolean }
+  | { deed: 'decide'; pairs: string[]; decision: PairDecision }
+  /** What the app has refused is sent again. */
+  | { deed: 'try again'; pairs: string[] }
+  | { deed: 'take apart'; pairs: string[] }
+  /** The inverse of what a run has written, where nobody has written since. */
+  | { deed: 'undo'; run: string }

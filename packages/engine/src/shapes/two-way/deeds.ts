@@ -1,0 +1,225 @@
+/** What people ask of single pairs, and of what a run has written. */
+import type { TwoWayDeed } from '@tide/core/api/two-way'
+import { Failure } from '@tide/core/failure'
+import { normalIn } from '@tide/core/merge/form'
+import { other, type Side } from '@tide/core/merge/rule'
+import { decidePair, type PairWrite } from '@tide/core/two-way/decide'
+import { formOf, halfOf, SIDES, type CompiledLane } from '@tide/core/two-way/lane'
+import type { Pair, PairDecision } from '@tide/core/two-way/pair'
+import { removeHalf } from './gone.ts'
+import { mergeAll } from './pass.ts'
+import type { Places } from './places.ts'
+import { References } from './references.ts'
+import { labelled, stamp, writeSide, type Writing } from './writing.ts'
+
+type Asked = Exclude<TwoWayDeed, { deed: 'pass' }>
+
+/** Returns what was done, in words. */
+export async function carryOutDeed(writing: Writing, places: Places, asked: Asked): Promise<string> {
+  if (asked.deed === 'undo') return undo(writing, places, asked.run)
+  const pairs = await writing.pairs.get(writing.pipeline, asked.pairs)
+  if (pairs.length === 0)
+    throw new Failure('refused', 'None of these pairs is there any more.', 'Look at the list again.')
+  for (const pair of pairs) {
+    const lane = places.lanes.find(({ name }) => name === pair.lane)
+    if (!lane) throw new Failure('refused', `${pair.lane} are no lane any more.`, 'Look at the setup.')
+    if (asked.deed === 'take apart') await takeApart(writing, lane, pair)
+    else if (asked.deed === 'try again') await mergeAll(writing, lane, [tried(pair)])
+    else await decide(writing, lane, pair, asked.decision)
+  }
+  const many = pairs.length === 1 ? '1 pair' : `${pairs.length} pairs`
+  if (asked.deed === 'take apart') return `${many} taken apart; both records stay as they are.`
+  return asked.deed === 'try again' ? `${many} tried again.` : `Decided for ${many}.`
+}
+
+/** What was refused is sent again as it is. */
+function tried(pair: Pair): Pair {
+  return { ...pair, held: pair.held.filter(({ why }) => why !== 'refused') }
+}
+
+async function takeApart(writing: Writing, lane: CompiledLane, pair: Pair): Promise<void> {
+  // Each half stays known, so that neither is made again on the other side.
+  const alone = SIDES.flatMap((side): Pair[] =>
+    pair.halves[side]
+      ? [
+          {
+            ...pair,
+            id: writing.newId(),
+            origin: side,
+            halves: { a: null, b: null, [side]: pair.halves[side] },
+            base: {},
+            state: 'apart',
+            held: [],
+            waits: false,
+          },
+        ]
+      : [],
+  )
+  await writing.pairs.commit(writing.pipeline, {
+    ...stamp(writing),
+    over: [pair.id],
+    put: alone.map(one => labelled(lane, one)),
+  })
+}
+
+async function decide(writing: Writing, lane: CompiledLane, pair: Pair, decision: PairDecision): Promise<void> {
+  if ('same' in decision) return decideSame(writing, lane, pair, decision.same)
+  if ('wins' in decision) {
+    const left = pair.halves.a ? 'a' : 'b'
+    if (decision.wins === 'the deletion') return removeHalf(writing, lane, pair, left)
+    await mergeAll(writing, lane, [{ ...pair, origin: left, base: {}, held: [] }])
+    return
+  }
+  if (!lane.names.includes(decision.join))
+    throw new Failure('refused', `${decision.join} is no field pair of ${lane.name}.`, 'Look at the setup.')
+  const references = new References(
+    writing.apps,
+    { find: (name, side, keys) => writing.pairs.find(writing.pipeline, name, side, keys) },
+    writing.signal,
+  )
+  const fresh = await readAnew(writing, lane, pair)
+  const find = await references.of(lane, [fresh])
+  const decided = decidePair(lane, fresh, find, { [decision.join]: decision.decided })
+  const still = decided.held.find(({ join }) => join === decision.join)
+  if (still) throw new Failure('refused', still.reason, still.remedy)
+  const side = SIDES.find(one => decided.writes[one])
+  const next = side ? (await writeSide(writing, lane, side, [{ pair: fresh, decided }])).pairs : [fresh]
+  // Where nothing is to be written, both are agreed as they stand.
+  await mergeAll(writing, lane, next.map(one => (side ? one : agreedAsTheyStand(lane, one, decision.join))))
+}
+
+function agreedAsTheyStand(lane: CompiledLane, pair: Pair, join: string): Pair {
+  const { a, b } = lane.merge.joins[lane.names.indexOf(join)]!
+  const now: [string | null, string | null] = [pair.halves.a?.record[a] ?? null, pair.halves.b?.record[b] ?? null]
+  return { ...pair, base: { ...pair.base, [join]: now }, held: pair.held.filter(one => one.join !== join) }
+}
+
+/** What a person decides is of the records as they are now. */
+async function readAnew({ apps, signal }: Writing, lane: CompiledLane, pair: Pair): Promise<Pair> {
+  const halves = { ...pair.halves }
+  for (const side of SIDES) {
+    const half = halves[side]
+    if (!half || !lane.objects[side].can.read) continue
+    const record = await apps[side].read(lane.objects[side].name, half.id, signal)
+    if (record) halves[side] = halfOf(lane, side, half.id, record)
+  }
+  return { ...pair, halves }
+}
+
+async function decideSame(writing: Writing, lane: CompiledLane, pair: Pair, same: string | null): Promise<void> {
+  const here: Side = pair.halves.a ? 'a' : 'b'
+  const free: Pair = { ...pair, held: [], alone: true }
+  if (same === null) {
+    await mergeAll(writing, lane, [free])
+    return
+  }
+  const there = other(here)
+  const { name, title } = lane.objects[there]
+  const [known] = await writing.pairs.find(writing.pipeline, lane.name, there, [same])
+  if (known?.halves[here])
+    throw new Failure('refused', `${title} ${same} is paired already.`, 'Take that pair apart first.')
+  const record = await writing.apps[there].read(name, same, writing.signal)
+  if (!record) throw new Failure('refused', `There is no ${title} ${same} any more.`, 'Choose another.')
+  const joined: Pair = { ...free, halves: { ...pair.halves, [there]: halfOf(lane, there, same, record) } }
+  await writing.pairs.commit(writing.pipeline, {
+    ...stamp(writing),
+    over: known ? [known.id] : [],
+    put: [labelled(lane, joined)],
+  })
+  await mergeAll(writing, lane, [joined])
+}
+
+const MOST_UNDONE = 100_000
+
+/** Writes back what a run has written, newest first, where the field still says so; what a run has made is deleted where the app allows. */
+async function undo(writing: Writing, places: Places, run: string): Promise<string> {
+  const trail = await writing.pairs.trail(writing.pipeline, { run, limit: MOST_UNDONE })
+  if (trail.length === 0)
+    throw new Failure('refused', 'Nothing is known of that run.', 'Choose one that has written something.')
+  const done = { changed: 0, deleted: 0, left: 0 }
+  const seen = new Set<string>()
+  for (const one of trail) {
+    const lane = places.lanes.find(({ name }) => name === one.lane)
+    const key = JSON.stringify([one.pair, one.side])
+    if (!lane || seen.has(key)) continue
+    seen.add(key)
+    const all = trail.filter(({ pair, side }) => pair === one.pair && side === one.side)
+    const came = await undoHalf(writing, lane, one.side, all)
+    done[came]++
+  }
+  const said = [
+    done.changed > 0 && `${done.changed} records are as they were`,
+    done.deleted > 0 && `${done.deleted} that were made are deleted`,
+    done.left > 0 && `${done.left} were edited since, or are gone, and were left`,
+  ].filter(Boolean)
+  return `Undone: ${said.join(', ')}.`
+}
+
+async function undoHalf(
+  writing: Writing,
+  lane: CompiledLane,
+  side: Side,
+  /** Of one record, the newest first. */
+  trail: Awaited<ReturnType<Writing['pairs']['trail']>>,
+): Promise<'changed' | 'deleted' | 'left'> {
+  const { pair: id, record: key } = trail[0]!
+  const [pair] = await writing.pairs.get(writing.pipeline, [id])
+  const half = pair?.halves[side]
+  if (!pair || !half || half.id !== key) return 'left'
+  const fresh = await readAnew(writing, lane, pair)
+  const now = fresh.halves[side]!.record
+  const isAsWritten = (field: string, became: string | null) => {
+    const form = formOf(lane.objects[side].fields.find(({ name }) => name === field)!)
+    return normalIn(form, now[field] ?? null) === normalIn(form, became)
+  }
+  const fields = new Map<string, { was: string | null; became: string | null }>()
+  for (const { field, was, became } of trail.toReversed()) {
+    if (field === null) continue
+    fields.set(field, { was: fields.get(field)?.was ?? was, became })
+  }
+  const ours = [...fields].filter(([field, { became }]) => isAsWritten(field, became))
+  if (trail.some(({ op }) => op === 'create')) {
+    if (ours.length < fields.size || !lane.objects[side].can.remove) return 'left'
+    const rest = fresh.halves[other(side)]
+    await removeHalf(writing, lane, fresh, side)
+    // The record that it was made of stays, and is not made again.
+    if (rest)
+      await writing.pairs.commit(writing.pipeline, {
+        ...stamp(writing),
+        put: [
+          labelled(lane, {
+            ...fresh,
+            id: writing.newId(),
+            halves: { a: null, b: null, [other(side)]: rest },
+            base: {},
+            state: 'apart',
+            held: [],
+            waits: false,
+          }),
+        ],
+      })
+    return 'deleted'
+  }
+  if (ours.length === 0) return 'left'
+  const write: PairWrite = {
+    op: 'change',
+    values: Object.fromEntries(ours.map(([field, { was }]) => [field, was])),
+    fields: ours.map(([field, { became }]) => ({
+      field,
+      join: lane.names[lane.merge.joins.findIndex(join => join[side] === field)] ?? null,
+      was: became,
+      why: 'undone',
+    })),
+  }
+  const decided = { writes: { [side]: write }, outcomes: [], held: fresh.held, waits: false }
+  const { pairs } = await writeSide(writing, lane, side, [{ pair: fresh, decided }])
+  // As it is now is agreed, so that what was undone does not come again from the other side.
+  for (const after of pairs) {
+    const base = { ...after.base }
+    for (const [i, join] of lane.merge.joins.entries())
+      if (ours.some(([field]) => field === join[side]))
+        base[lane.names[i]!] = [after.halves.a?.record[join.a] ?? null, after.halves.b?.record[join.b] ?? null]
+    await writing.pairs.commit(writing.pipeline, { ...stamp(writing), put: [labelled(lane, { ...after, base })] })
+  }
+  return 'changed'
+}

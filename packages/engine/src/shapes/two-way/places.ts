@@ -1,0 +1,57 @@
+/** The two sides of a pipeline, with its lanes made ready. */
+import type { AppSide } from '@tide/connectors/contract/app'
+import type { Session } from '@tide/connectors/contract/session'
+import type { TwoWayDefinition } from '@tide/core/definition/two-way'
+import { Failure } from '@tide/core/failure'
+import type { Side } from '@tide/core/merge/rule'
+import { compileLane, type CompiledLane } from '@tide/core/two-way/lane'
+
+export interface Places {
+  apps: Record<Side, AppSide>
+  /** Those that others refer to come first. */
+  lanes: CompiledLane[]
+}
+
+/** Throws a Failure when a side has not what the definition names. */
+export async function placesOf(
+  definition: TwoWayDefinition,
+  sessions: Record<Side, Session>,
+): Promise<Places> {
+  const apps = { a: appOf(sessions.a), b: appOf(sessions.b) }
+  const objects = { a: await apps.a.objects(), b: await apps.b.objects() }
+  const lanes = definition.lanes.map(lane => {
+    const found = (side: Side) => {
+      const object = objects[side].find(({ name }) => name === lane[side])
+      const missing = object && lane.fields.find(join => !object.fields.some(({ name }) => name === join[side]))
+      if (object && !missing) return object
+      throw new Failure(
+        'structural',
+        object
+          ? `${object.title} of ${apps[side].name} have no field “${missing![side]}” any more.`
+          : `${apps[side].name} has no “${lane[side]}” any more.`,
+        'Correct the setup, and continue.',
+      )
+    }
+    return compileLane(lane, { a: found('a'), b: found('b') }, definition.lanes)
+  })
+  return { apps, lanes: inOrder(lanes) }
+}
+
+function appOf({ app }: Session): AppSide {
+  if (app) return app
+  throw new Failure('structural', 'One of the sides is no app.', 'Choose a connection to one in the setup.')
+}
+
+function inOrder(lanes: readonly CompiledLane[]): CompiledLane[] {
+  const ordered: CompiledLane[] = []
+  const under = new Set<string>()
+  const put = (lane: CompiledLane) => {
+    if (ordered.includes(lane) || under.has(lane.name)) return
+    under.add(lane.name)
+    for (const through of lane.throughs)
+      if (through && 'pairs' in through) put(lanes.find(({ name }) => name === through.pairs)!)
+    ordered.push(lane)
+  }
+  for (const lane of lanes) put(lane)
+  return ordered
+}

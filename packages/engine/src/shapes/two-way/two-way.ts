@@ -1,0 +1,268 @@
+/** A pipeline that keeps two places in step: pass after pass over its lanes, and what people ask of its pairs in between. */
+import type { Session } from '@tide/connectors/contract/session'
+import type { ShapeStatus } from '@tide/core/api/pipelines'
+import type { SideCounts, TwoWayStatus } from '@tide/core/api/two-way'
+import type { Errand } from '@tide/core/definition/errand'
+import { EVERY_SECONDS, GONE_GUARD, SWEEP_MINUTES } from '@tide/core/definition/two-way'
+import { Failure } from '@tide/core/failure'
+import type { Side } from '@tide/core/merge/rule'
+import type { TwoWayIntent } from '@tide/core/two-way/intent'
+import type { CompiledLane } from '@tide/core/two-way/lane'
+import type { OpenRun, ShapeRun, TwoWayRun } from '../shape.ts'
+import { carryOutDeed } from './deeds.ts'
+import { sweepLane } from './gone.ts'
+import { mergeAll, passLane } from './pass.ts'
+import { placesOf, type Places } from './places.ts'
+import { settleIntents } from './settle.ts'
+import type { Writing } from './writing.ts'
+
+/** What outlives the sessions of a run. */
+interface Known {
+  status: TwoWayStatus
+  /** Milliseconds; everything that had changed by then is on the other side, or held. */
+  completeUpTo: number | null
+}
+
+const nothing = (): SideCounts => ({ created: 0, changed: 0, deleted: 0 })
+
+export class TwoWay implements ShapeRun {
+  private readonly run: TwoWayRun
+  private readonly known: Known = {
+    completeUpTo: null,
+    status: {
+      doing: null,
+      last: null,
+      pairs: null,
+      asleep: null,
+      held: null,
+      waiting: null,
+      done: { a: nothing(), b: nothing() },
+    },
+  }
+  readonly measures = false
+  readonly standing = undefined
+  readonly retry = null
+
+  constructor(run: TwoWayRun) {
+    this.run = run
+  }
+
+  get status(): ShapeStatus {
+    const { completeUpTo, status } = this.known
+    return {
+      completeUpTo: completeUpTo === null ? null : new Date(completeUpTo).toISOString(),
+      consistent: false,
+      position: null,
+      lanes: [],
+      twoWay: status,
+    }
+  }
+
+  async open(epoch: number): Promise<OpenRun> {
+    const { record, parts } = this.run
+    const opened: Session[] = []
+    const close = async () => {
+      for (const one of opened.toReversed()) await one.close().catch(() => {})
+    }
+    try {
+      const a = await parts.connections.open(record.definition.from)
+      opened.push(a)
+      const b = await parts.connections.open(record.definition.to)
+      opened.push(b)
+      const places = await placesOf(record.definition, { a, b })
+      return new OpenTwoWay(this.run, this.known, { places, epoch, close })
+    } catch (thrown) {
+      await close()
+      throw thrown
+    }
+  }
+}
+
+interface Opened {
+  places: Places
+  epoch: number
+  close(): Promise<void>
+}
+
+class OpenTwoWay implements OpenRun {
+  private readonly run: TwoWayRun
+  private readonly known: Known
+  private readonly opened: Opened
+  /** When the next pass is due, in milliseconds. */
+  private due = 0
+  /** Whatever is gone, nobody is asked of it. */
+  private mayGo = false
+  private sweepNow = false
+
+  constructor(run: TwoWayRun, known: Known, opened: Opened) {
+    this.run = run
+    this.known = known
+    this.opened = opened
+  }
+
+  async begin(): Promise<void> {
+    const settled = await settleIntents(this.writing(this.run.turned), this.opened.places.lanes)
+    if (settled > 0)
+      await this.run.log('info', `What had become of ${settled.toLocaleString('en')} writes was not known; it is now.`)
+    await this.count()
+    await this.run.setState('Following')
+    this.run.succeeded()
+  }
+
+  async errand({ kind, twoWay }: Errand): Promise<string> {
+    if (kind === 'let rows go') {
+      this.mayGo = true
+      this.sweepNow = true
+      this.due = 0
+      return 'What is gone may be gone.'
+    }
+    if (kind !== 'two-way' || !twoWay)
+      throw new Failure('refused', 'A two-way pipeline has no tables to copy.', 'Ask for a pass instead.')
+    if (twoWay.deed === 'pass') {
+      this.due = 0
+      this.sweepNow ||= twoWay.sweep === true
+      return 'A pass comes now.'
+    }
+    const { places } = this.opened
+    const said = await carryOutDeed(this.writing(this.run.turned), places, twoWay)
+    await this.endRun(said)
+    await this.count()
+    this.due = 0
+    return said
+  }
+
+  async step(signal: AbortSignal): Promise<string | undefined> {
+    const { run } = this
+    const { surroundings } = run.parts
+    const wait = this.due - surroundings.now()
+    if (wait > 0) await surroundings.sleep(wait, signal)
+    if (signal.aborted) return undefined
+    await this.pass(signal)
+    return undefined
+  }
+
+  private async pass(signal: AbortSignal): Promise<void> {
+    const { run, known, opened } = this
+    const { record, parts } = run
+    const { definition } = record
+    const beganAt = parts.surroundings.now()
+    const writing = this.writing(signal)
+    try {
+      for (const lane of opened.places.lanes) {
+        known.status = { ...known.status, doing: lane.name }
+        const before = await parts.pairs.lane(record.id, lane.name)
+        const { taken, written } = await passLane(writing, lane, definition, before)
+        if (taken.a + taken.b > 0 || written > 0)
+          run.detail(() => ({
+            message: `${taken.a} records of A and ${taken.b} of B were looked at, ${written} written.`,
+            lanes: [lane.name],
+          }))
+        await this.sweep(writing, lane, beganAt)
+      }
+    } catch (thrown) {
+      // Something else is wanted; what is left is done with the next pass.
+      if (signal.aborted) return
+      await this.endRun(null)
+      throw thrown
+    } finally {
+      known.status = { ...known.status, doing: null }
+    }
+    this.mayGo = false
+    this.sweepNow = false
+    known.completeUpTo = beganAt
+    const at = (ms: number) => new Date(ms).toISOString()
+    known.status = { ...known.status, last: { beganAt: at(beganAt), endedAt: at(parts.surroundings.now()) } }
+    await this.endRun(null)
+    await this.count()
+    this.due = beganAt + (definition.every ?? EVERY_SECONDS) * 1000
+    run.succeeded()
+  }
+
+  private async sweep(writing: Writing, lane: CompiledLane, now: number): Promise<void> {
+    const { run } = this
+    const { record, parts } = run
+    const { definition } = record
+    const progress = await parts.pairs.lane(record.id, lane.name)
+    if (!progress) return
+    const last = progress.sweptAt === null ? -Infinity : Date.parse(progress.sweptAt)
+    const isDue = now - last >= (definition.sweep ?? SWEEP_MINUTES) * 60_000
+    if (!isDue && !this.sweepNow) return
+    const again = await sweepLane(writing, lane, this.mayGo ? undefined : (definition.guard ?? GONE_GUARD))
+    await mergeAll(writing, lane, again)
+    await parts.pairs.commit(record.id, {
+      epoch: this.opened.epoch,
+      at: writing.now(),
+      lane: { name: lane.name, ...progress, sweptAt: writing.now() },
+    })
+  }
+
+  async rest(signal: AbortSignal): Promise<void> {
+    await this.run.parts.surroundings.sleep(60_000, signal)
+  }
+
+  dismantle(): Promise<string> {
+    return Promise.resolve('Both sides stay as they are, and what is paired is remembered.')
+  }
+
+  close(): Promise<void> {
+    return this.opened.close()
+  }
+
+  private async count(): Promise<void> {
+    const totals = await this.run.parts.pairs.totals(this.run.record.id)
+    this.known.status = { ...this.known.status, ...totals }
+  }
+
+  /** A run begins with the first write of a pass. */
+  private writing(signal: AbortSignal): Writing {
+    const { run } = this
+    const { surroundings, pairs } = run.parts
+    const { places, epoch } = this.opened
+    return {
+      pipeline: run.record.id,
+      epoch,
+      apps: places.apps,
+      pairs,
+      get run() {
+        run.runs.going('two-way')
+        return run.runs.newest.get('two-way')!.id
+      },
+      now: () => new Date(surroundings.now()).toISOString(),
+      newId: surroundings.newId,
+      signal,
+      told: (side, lane, op, done, refused) => this.told(side, lane, op, done, refused),
+    }
+  }
+
+  private told(side: Side, lane: CompiledLane, op: TwoWayIntent['op'], done: number, refused: number): void {
+    const { run, known } = this
+    const counts = { inserted: 0, updated: 0, deleted: 0 }
+    counts[({ create: 'inserted', change: 'updated', remove: 'deleted' } as const)[op]] = done
+    const table = `${lane.objects[side].title} of ${this.opened.places.apps[side].name}`
+    run.runs.batch('two-way', table, 'changes', {
+      rows: done,
+      bytes: 0,
+      truncated: 0,
+      beganAt: new Date(run.parts.surroundings.now()).toISOString(),
+      ...counts,
+    })
+    run.runs.count('two-way', { writes: 1, held: refused })
+    const before = known.status.done[side]
+    known.status = {
+      ...known.status,
+      done: {
+        ...known.status.done,
+        [side]: {
+          created: before.created + counts.inserted,
+          changed: before.changed + counts.updated,
+          deleted: before.deleted + counts.deleted,
+        },
+      },
+    }
+    run.succeeded()
+  }
+
+  private async endRun(note: string | null): Promise<void> {
+    await this.run.runs.end('two-way', 'done', note)
+  }
+}
