@@ -112,6 +112,7 @@ const OBJECT: AppObject = {
   can: { list: true, read: true, create: true, change: true, remove: true },
   findBy: [],
   changed: null,
+  created: null,
   version: null,
 }
 

@@ -36,6 +36,7 @@ export async function statusOf(
     position: live?.position ?? null,
     lanes: live?.lanes ?? idleLanes(record),
     ...(live?.send ? { send: live.send } : {}),
+    ...(live?.twoWay ? { twoWay: live.twoWay } : {}),
     lagSeconds: following?.lag ?? null,
     delay: following?.delay ?? null,
     backlog: meter?.backlog ?? null,

@@ -73,6 +73,7 @@ export function world(open: { from(): Session; to(): Session }, folder = '/nowhe
       held,
       verifications,
       queries: { get: async () => undefined },
+      pairs: nothingPaired(),
       sent: {
         open: () => Promise.reject(new Error('nothing is sent here')),
         remove: async () => {},
@@ -103,6 +104,11 @@ export function world(open: { from(): Session; to(): Session }, folder = '/nowhe
     partsOf,
     engine: (parts = partsOf('home')) => new Engine(parts),
   }
+}
+
+function nothingPaired(): EngineParts['pairs'] {
+  const no = () => Promise.reject(new Error('nothing is paired here'))
+  return { lane: no, find: no, get: no, waiting: no, keys: no, intents: no, totals: no, trail: no, commit: no }
 }
 
 export class Frost {

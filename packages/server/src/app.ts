@@ -28,6 +28,7 @@ import { pipelineRoutes } from './routes/pipelines.ts'
 import { queryRoutes } from './routes/query.ts'
 import { savedQueryRoutes } from './routes/saved-queries.ts'
 import { sendRoutes } from './routes/sends.ts'
+import { twoWayRoutes } from './routes/two-way.ts'
 import { serveWeb } from './web.ts'
 
 const STATUS = { refused: 422, value: 422, structural: 409, guard: 409, transient: 503 } as const
@@ -80,6 +81,7 @@ export function createApp(services: Services): Koa {
   queryRoutes(router, services)
   savedQueryRoutes(router, services)
   sendRoutes(router, services)
+  twoWayRoutes(router, services)
   eventRoutes(router, services)
   app.use(router.routes())
   app.use(serveWeb)

@@ -104,6 +104,7 @@ export async function composeServices(
     runs: store.runs,
     queries: store.queries,
     sent,
+    pairs: store.pairs,
     connections: opener,
     maskKey: store.maskKey,
     surroundings,

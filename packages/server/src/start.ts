@@ -8,6 +8,7 @@ import { pipelineRecord } from './pipeline-record.ts'
 import { planFor } from './plan.ts'
 import { sendPlan } from './send-plan.ts'
 import type { Services } from './services.ts'
+import { twoWayPlan } from './two-way-plan.ts'
 
 /** What is done alone among all starts; no pipeline has such an id. */
 export const STARTS = 'all starts'
@@ -28,6 +29,11 @@ export function startPipeline(services: Services, id: string, shown: string | un
         const { home } = services
         const tie = { home, affinity: 'the record of what was sent' }
         return engine.begin(id, { definition, lanes: [], steps: [] }, [tie])
+      }
+      if (definition.shape === 'two-way') {
+        const refusal = (await twoWayPlan(services, definition, id)).find(hinders)
+        if (refusal) throw new Failure('refused', refusal.message, refusal.remedy)
+        return engine.begin(id, { definition, lanes: [], steps: [] }, [null])
       }
       const plan = await planFor(services, definition, { pipeline: id, fresh: true })
       if (shown !== undefined) services.shownPlans.refuseAnother(shown, definition, plan)

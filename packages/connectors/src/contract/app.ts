@@ -19,6 +19,8 @@ export interface AppSide {
   mostTogether(object: string): number
   /** So many calls may be under way at once. */
   atOnce: number
+  /** Calls that it puts up with in a minute; null: it does not say. */
+  perMinute: number | null
   /** A call that was told of once is not carried out again when its key comes a second time. */
   knowsRepeats: boolean
   objects(): Promise<AppObject[]>

@@ -44,6 +44,10 @@ export class DescribedApp implements AppSide {
     return this.caller.atOnce
   }
 
+  get perMinute(): number | null {
+    return this.description.limits?.perMinute ?? null
+  }
+
   get knowsRepeats(): boolean {
     return this.description.idempotency !== undefined
   }

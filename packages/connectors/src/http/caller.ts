@@ -200,11 +200,13 @@ export class Caller {
     } catch {
       // A gateway before the app says what it will.
       if (status >= 400) return text.slice(0, SAID_CHARACTERS)
-      const what = /^\s*</.test(text) ? 'a page for people' : 'something that is no JSON'
+      const isPage = /^\s*</.test(text)
+      const what = isPage ? 'a page for people' : 'something that is no JSON'
       throw new Failure(
-        'structural',
+        // A page may say that the app is looked after, and is back soon.
+        isPage ? 'transient' : 'structural',
         `${this.description.app} answered ${url.pathname} with ${what}: ${text.trim().slice(0, 80)}`,
-        'See that the connection’s address is that of the app’s interface for programs.',
+        'If it stays so, see that the connection’s address is that of the app’s interface for programs.',
       )
     }
   }

@@ -100,6 +100,8 @@ const objectSchema = Type.Object(
         closed,
       ),
     ),
+    /** The field that tells when a record was made. */
+    created: Type.Optional(Type.String({ title: 'Made at', maxLength: 200 })),
     /** The field that is another one after every change of a record, and the header in which a change names the one that it is of. */
     version: Type.Optional(
       Type.Object(

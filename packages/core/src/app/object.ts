@@ -29,6 +29,8 @@ export interface AppObject {
   can: { list: boolean; read: boolean; create: boolean; change: boolean; remove: boolean }
   /** The field that tells when a record was changed; its list can be asked for what has changed since. null: there is none. */
   changed: string | null
+  /** The field that tells when a record was made; null: there is none. */
+  created: string | null
   /** The field by which a change says of which record it is; null: the app takes a change of whatever there is. */
   version: string | null
   /** Fields by whose value its records can be asked for. */

@@ -60,6 +60,7 @@ export function faultsOf(description: AppDescription, document: OpenApi): Descri
     const named: [string[], string | undefined][] = [
       [['key'], object.key],
       [['label'], object.label],
+      [['created'], object.created],
       [['version', 'field'], object.version?.field],
       [['list', 'changed', 'field'], object.list?.changed?.field],
       ...Object.keys(object.list?.where ?? {}).map((field): [string[], string] => [
@@ -141,6 +142,7 @@ export function objectsOf(description: AppDescription, document: OpenApi): AppOb
       },
       findBy: Object.keys(list?.where ?? {}),
       changed: list?.changed?.field ?? null,
+      created: object.created ?? null,
       version: object.version?.field ?? null,
     }
   })

@@ -30,6 +30,8 @@ export interface CompiledLane {
   kept: Record<Side, string[]>
   /** Whether a record may take part by itself; `now`: ISO 8601. */
   inScope(side: Side, half: Half, now: string): boolean
+  /** As it would be with all records, not with those of a trial alone. */
+  withoutTrial(): CompiledLane
 }
 
 const SIDES = ['a', 'b'] as const
@@ -74,6 +76,10 @@ export function compileLane(
       if (trial && !trial[side].includes(half.id)) return false
       const scope = tests[side]
       return !scope || scope.test(now).test(scope.names.map(name => half.record[name] ?? null)) === true
+    },
+    withoutTrial: () => {
+      const { trial: _, ...rest } = lane
+      return compileLane(rest, objects, all)
     },
   }
 }
@@ -124,9 +130,9 @@ function throughOf(a: AppField, b: AppField, all: readonly TwoWayLane[]): Throug
   return b.refers === null ? undefined : { labelsOf: 'b', object: b.refers }
 }
 
-function keptOf(lane: TwoWayLane, { key, label, version, changed, fields }: AppObject, side: Side): string[] {
+function keptOf(lane: TwoWayLane, { key, label, version, created, changed, fields }: AppObject, side: Side): string[] {
   const names = new Set<string>([key])
-  for (const name of [label, version, changed]) if (name !== null) names.add(name)
+  for (const name of [label, version, created, changed]) if (name !== null) names.add(name)
   for (const join of lane.fields) {
     names.add(join[side])
     const { rule } = join

@@ -25,6 +25,8 @@ export interface TwoWayInput {
   objects: Record<Side, readonly AppObject[] | undefined>
   /** What the sides are called. */
   called: Record<Side, string>
+  /** Sides that know calls that they were told of before. */
+  knowRepeats?: Partial<Record<Side, boolean>>
   /** Other two-way pipelines. */
   others?: readonly TwoWayDefinition[]
 }
@@ -115,7 +117,7 @@ class LanePlan {
   private readonly input: TwoWayInput
   private readonly lane: TwoWayLane
   private readonly place: number
-  private readonly found: TwoWayNote[] = []
+  private readonly said: TwoWayNote[] = []
 
   constructor(input: TwoWayInput, lane: TwoWayLane, place: number) {
     this.input = input
@@ -135,6 +137,7 @@ class LanePlan {
         this.scope(side, objects[side]!)
         this.required(side, objects[side]!)
         this.own(side, objects[side]!)
+        this.findable(side)
       }
       this.pairing(objects as Record<Side, AppObject>)
       if (lane.trial) {
@@ -143,7 +146,7 @@ class LanePlan {
           this.say('undecided', 'who', 'The trial has no records.', 'Choose some, or let all take part.')
       }
     }
-    return this.found
+    return this.said
   }
 
   private say(
@@ -153,7 +156,7 @@ class LanePlan {
     remedy: string,
     join?: string,
   ): void {
-    this.found.push({ level, section, message, remedy, lane: this.place, ...(join === undefined ? {} : { join }) })
+    this.said.push({ level, section, message, remedy, lane: this.place, ...(join === undefined ? {} : { join }) })
   }
 
   private object(side: Side): AppObject | undefined {
@@ -345,6 +348,19 @@ class LanePlan {
           `${this.input.called[side]} needs “${title}” for a new record, and nothing is written to it.`,
           'Join a field to it, or let new records start there alone.',
         )
+  }
+
+  /** After a lost answer it can be found out whether a record was made. */
+  private findable(side: Side): void {
+    const { knowRepeats, called } = this.input
+    if (knowRepeats?.[side] !== false || !originates(this.lane, other(side))) return
+    if (this.lane.links?.[side] !== undefined || (this.lane.pair ?? []).length > 0) return
+    this.say(
+      'refused',
+      'who',
+      `${called[side]} does not know calls that it was told of before, so that a record could be made twice.`,
+      `Choose a field of ${called[side]} that gets the key of the other half, or say by what records are paired.`,
+    )
   }
 
   /** Links and marks. */

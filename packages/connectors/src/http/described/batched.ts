@@ -1,7 +1,7 @@
 /** What the interfaces of the shipped apps have in common. */
 import type { DescribedObject } from '@tide/core/app/description'
 
-type Parts = Pick<DescribedObject, 'list' | 'read' | 'create' | 'change' | 'remove' | 'version'>
+type Parts = Pick<DescribedObject, 'list' | 'read' | 'create' | 'change' | 'remove' | 'created' | 'version'>
 
 /** Records below a path, each at its key; lists in pages by a cursor. `where`: fields that they can be asked for by. */
 export function below(path: string, where: readonly string[]): Parts {
@@ -16,6 +16,7 @@ export function below(path: string, where: readonly string[]): Parts {
       where: Object.fromEntries(where.map(field => [field, field])),
       changed: { parameter: 'updated_since', field: 'updated_at' },
     },
+    created: 'created_at',
     version: { field: 'version', header: 'If-Match' },
     read: one,
     create: { path },

@@ -1,0 +1,172 @@
+/** Pipelines that keep two places in step: what stands in the way, what a pass would do, their pairs. */
+import type Router from '@koa/router'
+import type { TwoWayDeed, TwoWayLook } from '@tide/core/api/two-way'
+import type { TwoWayDefinition } from '@tide/core/definition/two-way'
+import { Failure } from '@tide/core/failure'
+import { planTwoWay } from '@tide/core/two-way/plan'
+import { proposeJoins } from '@tide/core/two-way/propose'
+import { hinders } from '@tide/core/plan/note'
+import { placesOf } from '@tide/engine/shapes/two-way/places'
+import { rehearse } from '@tide/engine/shapes/two-way/rehearse'
+import { idSchema } from '../ids.ts'
+import { pipelineRecord } from '../pipeline-record.ts'
+import type { Services } from '../services.ts'
+import { lookAtPlaces } from '../two-way-plan.ts'
+import { validDefinition } from '../valid-definition.ts'
+import { valid } from '../validate.ts'
+import { leaving } from './query.ts'
+
+/** Of each kind, so many are shown. */
+const SHOWN = 30
+const PAIRS = 200
+const TRAIL = 500
+
+const lookSchema = {
+  type: 'object',
+  required: ['definition'],
+  additionalProperties: false,
+  properties: { definition: { type: 'object' }, pipeline: idSchema },
+}
+
+const findSchema = {
+  type: 'object',
+  properties: {
+    find: { type: 'string', maxLength: 200, default: '' },
+    lane: { type: 'string', maxLength: 500, default: '' },
+    only: { type: 'string', enum: ['', 'held', 'waiting', 'asleep', 'alone'], default: '' },
+  },
+}
+
+const value = { type: ['string', 'null'], maxLength: 100_000 }
+const pairs = { type: 'array', minItems: 1, maxItems: 1000, items: { type: 'string', pattern: '^[a-z0-9 ]{1,40}$' } }
+const side = { type: 'string', enum: ['a', 'b'] }
+const closed = (properties: Record<string, object>, required = Object.keys(properties)) => ({
+  type: 'object',
+  additionalProperties: false,
+  required,
+  properties,
+})
+
+const decisionSchema = {
+  anyOf: [
+    closed({
+      join: { type: 'string', maxLength: 500 },
+      decided: { anyOf: [closed({ take: side }), closed({ type: value }), closed({ put: value, on: side })] },
+    }),
+    closed({ same: { type: ['string', 'null'], maxLength: 1000 } }),
+    closed({ wins: { type: 'string', enum: ['the deletion', 'the edit'] } }),
+  ],
+}
+
+const is = (deed: string) => ({ type: 'string', enum: [deed] })
+
+const deedSchema = {
+  type: 'object',
+  required: ['deed'],
+  anyOf: [
+    closed({ deed: is('pass'), sweep: { type: 'boolean' } }, ['deed']),
+    closed({ deed: is('decide'), pairs, decision: decisionSchema }),
+    closed({ deed: is('try again'), pairs }),
+    closed({ deed: is('take apart'), pairs }),
+    closed({ deed: is('undo'), run: { type: 'string', pattern: '^[a-z0-9 ]{1,40}$' } }),
+  ],
+}
+
+export function twoWayRoutes(router: Router, services: Services): void {
+  const { store, sessions, engine } = services
+
+  const asked = (body: unknown) => {
+    const { definition, ...rest } = valid<{ definition: object; pipeline?: string }>(lookSchema, body, 'Two-way')
+    const twoWay = validDefinition(definition)
+    if (twoWay.shape !== 'two-way')
+      throw new Failure('refused', 'The pipeline keeps no two places in step.', 'Ask for its plan instead.')
+    return { definition: twoWay, ...rest }
+  }
+
+  const twoWay = async (id: string) => {
+    const record = await pipelineRecord(services, id)
+    const { definition } = record
+    if (definition.shape === 'two-way') return { id: record.id, definition }
+    throw new Failure(
+      'refused',
+      `“${record.definition.name}” keeps no two places in step.`,
+      'Ask one that does.',
+    )
+  }
+
+  /** Both sides, what stands in the way, and what could be joined. */
+  router.post('/two-way/look', async ctx => {
+    const { definition, pipeline } = asked(ctx.request.body)
+    const { looked, notes } = await lookAtPlaces(services, definition, pipeline)
+    const { a, b } = looked.objects
+    ctx.body = {
+      notes: [...notes, ...planTwoWay({ definition, ...looked })],
+      objects: { a: a ? [...a] : null, b: b ? [...b] : null },
+      proposed: definition.lanes.map(lane => {
+        const objects = { a: a?.find(({ name }) => name === lane.a), b: b?.find(({ name }) => name === lane.b) }
+        return objects.a && objects.b
+          ? proposeJoins(lane, { a: objects.a, b: objects.b }, definition.lanes)
+          : []
+      }),
+    } satisfies TwoWayLook
+  })
+
+  const rehearsed = (id: string | undefined, definition: TwoWayDefinition, signal: AbortSignal) =>
+    sessions.use(definition.from, a =>
+      sessions.use(definition.to, async b =>
+        rehearse({
+          places: await placesOf(definition, { a, b }),
+          definition,
+          pairs: {
+            find: (lane, of, keys) => (id === undefined ? Promise.resolve([]) : store.pairs.find(id, lane, of, keys)),
+          },
+          now: Date.now(),
+          signal,
+          each: SHOWN,
+        }),
+      ),
+    )
+
+  /** What the first pass would do as things are now; nothing is written. */
+  router.post('/two-way/foresee', async ctx => {
+    const { definition, pipeline } = asked(ctx.request.body)
+    const { looked, notes } = await lookAtPlaces(services, definition, pipeline)
+    const refusal = [...notes, ...planTwoWay({ definition, ...looked })].find(
+      note => hinders(note) && note.section !== 'name',
+    )
+    if (refusal) throw new Failure('refused', refusal.message, refusal.remedy)
+    ctx.body = await rehearsed(pipeline, definition, leaving(ctx))
+  })
+
+  router.get('/pipelines/:id/rehearsed', async ctx => {
+    const { id, definition } = await twoWay(ctx.params.id!)
+    ctx.body = await rehearsed(id, definition, leaving(ctx))
+  })
+
+  router.get('/pipelines/:id/pairs', async ctx => {
+    const { id } = await twoWay(ctx.params.id!)
+    const { find, lane, only } = valid<{ find: string; lane: string; only: '' | 'held' }>(
+      findSchema,
+      { ...ctx.query },
+      'Pairs',
+    )
+    ctx.body = await store.pairs.list(id, { find, lane, only, limit: PAIRS })
+  })
+
+  router.get('/pipelines/:id/pairs/:pair/trail', async ctx => {
+    const { id } = await twoWay(ctx.params.id!)
+    ctx.body = await store.pairs.trail(id, { pair: String(ctx.params.pair), limit: TRAIL })
+  })
+
+  router.get('/pipelines/:id/written', async ctx => {
+    const { id } = await twoWay(ctx.params.id!)
+    ctx.body = await store.pairs.trail(id, { limit: TRAIL })
+  })
+
+  router.post('/pipelines/:id/two-way', async ctx => {
+    const { id } = await twoWay(ctx.params.id!)
+    const deed = valid<TwoWayDeed>(deedSchema, ctx.request.body ?? {}, 'Two-way')
+    const errand = await engine.inTurn(id, () => engine.deeds.twoWay(id, deed))
+    ctx.body = { errand, status: await engine.status(id) }
+  })
+}

@@ -1,0 +1,70 @@
+/** What stands in the way of a two-way pipeline, as its systems are now. */
+import type { AppObject } from '@tide/core/app/object'
+import type { TwoWayDefinition } from '@tide/core/definition/two-way'
+import { asFailure } from '@tide/core/failure'
+import type { Side } from '@tide/core/merge/rule'
+import { planTwoWay, type TwoWayInput, type TwoWayNote } from '@tide/core/two-way/plan'
+import type { Services } from './services.ts'
+
+type Looked = Omit<TwoWayInput, 'definition'>
+
+interface LookedSide {
+  called: string
+  objects: readonly AppObject[] | undefined
+  knowsRepeats: boolean | undefined
+}
+
+/** What both sides have; what cannot be asked is told as a note. */
+export async function lookAtPlaces(
+  { sessions, store }: Services,
+  definition: TwoWayDefinition,
+  pipeline: string | undefined,
+): Promise<{ looked: Looked; notes: TwoWayNote[] }> {
+  const notes: TwoWayNote[] = []
+  const look = async (connection: string, side: Side): Promise<LookedSide> => {
+    const unknown = { called: side === 'a' ? 'Side A' : 'Side B', objects: undefined, knowsRepeats: undefined }
+    if (connection === '') return unknown
+    try {
+      return await sessions.use(connection, async ({ app }) => {
+        if (app)
+          return { called: app.name, objects: await app.objects(), knowsRepeats: app.knowsRepeats }
+        notes.push({
+          level: 'refused',
+          section: 'places',
+          message: `${unknown.called} is no app.`,
+          remedy: 'Choose a connection to one.',
+        })
+        return unknown
+      })
+    } catch (thrown) {
+      const { message, remedy } = asFailure(thrown)
+      notes.push({ level: 'refused', section: 'places', message, remedy })
+      return unknown
+    }
+  }
+  const [a, b] = await Promise.all([look(definition.from, 'a'), look(definition.to, 'b')])
+  const others = (await store.pipelines.list()).flatMap(({ id, state, definition: one }) =>
+    id !== pipeline && one.shape === 'two-way' && state !== 'Draft' ? [one] : [],
+  )
+  return {
+    looked: {
+      objects: { a: a.objects, b: b.objects },
+      called: { a: a.called, b: b.called },
+      knowRepeats: {
+        ...(a.knowsRepeats === undefined ? {} : { a: a.knowsRepeats }),
+        ...(b.knowsRepeats === undefined ? {} : { b: b.knowsRepeats }),
+      },
+      others,
+    },
+    notes,
+  }
+}
+
+export async function twoWayPlan(
+  services: Services,
+  definition: TwoWayDefinition,
+  pipeline: string,
+): Promise<TwoWayNote[]> {
+  const { looked, notes } = await lookAtPlaces(services, definition, pipeline)
+  return [...notes, ...planTwoWay({ definition, ...looked })]
+}

@@ -1,0 +1,61 @@
+/** A process that keeps two apps in step until it is killed. Its starter says where they are. */
+import { openStore } from '@tide/store/store'
+import { composeServices, newId } from '../../packages/server/src/services.ts'
+import { APPS, twoWayOf } from './world.ts'
+
+const { folder, servers, once } = JSON.parse(process.argv[2]!) as {
+  folder: string
+  servers: { a: string; b: string }
+  /** Until nothing is left to do; then a few passes more, between two messages. */
+  once: boolean
+}
+
+const store = await openStore({ folder, passphrase: 'soak' })
+const services = await composeServices(store, 'soak', { folder, name: 'soak', home: 'soak' })
+const { engine } = services
+let [record] = await store.pipelines.list()
+if (!record) {
+  const connection = async (kind: string, server: string, token: string) => {
+    const id = newId()
+    await store.connections.save({ id, name: kind, kind, config: { server } }, { token })
+    return id
+  }
+  const from = await connection('rakeboard', servers.a, APPS.a.token)
+  const to = await connection('benchbook', servers.b, APPS.b.token)
+  await store.pipelines.create(newId(), twoWayOf(from, to))
+  ;[record] = await store.pipelines.list()
+  await engine.begin(record!.id, { definition: record!.definition, lanes: [], steps: [] }, [null])
+}
+const { id } = record!
+const state = async () => (await engine.status(id))!
+/** A whole pass that begins from now on. */
+const pass = async (sweep: boolean) => {
+  const asked = Date.now()
+  let heard = false
+  for (;;) {
+    const { state: is, reason, twoWay } = await state()
+    if (is === 'Stopped') {
+      process.stderr.write(`stopped: ${JSON.stringify(reason)}\n`)
+      process.exit(2)
+    }
+    if (!heard && is === 'Following') {
+      await engine.deeds.twoWay(id, { deed: 'pass', sweep })
+      heard = true
+    }
+    if (heard && twoWay?.last && Date.parse(twoWay.last.beganAt) > asked) return
+    await new Promise(resolve => setTimeout(resolve, 20))
+  }
+}
+process.send?.('follows')
+if (once) {
+  for (let i = 0; i < 4; i++) await pass(true)
+  process.send?.('quiet')
+  for (let i = 0; i < 3; i++) await pass(i === 1)
+  process.send?.('over')
+  await services.close()
+  process.exit(0)
+}
+for (;;) {
+  await new Promise(resolve => setTimeout(resolve, 1500))
+  await pass(true).catch((thrown: unknown) => process.send?.(String(thrown)))
+}
