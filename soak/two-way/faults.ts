@@ -34,7 +34,18 @@ export interface Faulted {
 }
 
 const MOST_STANDING = 60
-const WORDS = ['wet', ' dry ', 'a "b", c', 'größer', 'null', '[]', '{{x}}', '“1”', 'RKB-101 twice', 'line\nline']
+const WORDS = [
+  'wet',
+  ' dry ',
+  'a "b", c',
+  'größer',
+  'null',
+  '[]',
+  '{{x}}',
+  '“1”',
+  'RKB-101 twice',
+  'line\nline',
+]
 /** Elements that people of one side alone write. */
 const ONLY = { a: ['glass', 'gates', 'urgent', 'ä b'], b: ['water', 'frost', 'crew 2', '"q"'] }
 const WHO = ['x@example.org', 'Y@Example.org', 'z@example.org']
@@ -184,7 +195,13 @@ class People {
       case 6:
         return this.set(a, TICKETS, tickets, { season: random.pick(['SEA-1', 'SEA-2']) }, 'season')
       case 7:
-        return this.set(a, TICKETS, tickets, { summary: `Mend ${random.pick(WORDS)} ${random.hex(3)}` }, 'summary')
+        return this.set(
+          a,
+          TICKETS,
+          tickets,
+          { summary: `Mend ${random.pick(WORDS)} ${random.hex(3)}` },
+          'summary',
+        )
       case 8:
         return this.set(b, JOBS, jobs, { notes: random.pick([...WORDS, null]) }, 'notes')
       case 9:
@@ -229,12 +246,20 @@ class People {
     if (only !== undefined) this.note(isA, id, only, app.records.get(isA ? 'tickets' : 'jobs', id)![only])
   }
 
-  private element(app: StandInApp, object: StandInObject, some: StandInRecord[], field: string, element: string): void {
+  private element(
+    app: StandInApp,
+    object: StandInObject,
+    some: StandInRecord[],
+    field: string,
+    element: string,
+  ): void {
     if (some.length === 0) return
     const { id } = this.random.pick(some)
     const present = (app.records.get(object.name, id)![field] as string[] | null) ?? []
     const has = present.includes(element)
-    app.records.change(object, id, { [field]: has ? present.filter(one => one !== element) : [...present, element] })
+    app.records.change(object, id, {
+      [field]: has ? present.filter(one => one !== element) : [...present, element],
+    })
     this.edits++
     this.note(app === this.a, id, `${field}:${element}`, !has)
   }
@@ -258,7 +283,8 @@ class People {
     for (const job of jobs) {
       const ticket = String(job.ticket)
       if (job.ticket) byTicket.set(ticket, [...(byTicket.get(ticket) ?? []), job])
-      else if ((job.tags as string[]).includes('crew')) wrong('lost', `${job.id} ${String(job.job)} has no ticket`)
+      else if ((job.tags as string[]).includes('crew'))
+        wrong('lost', `${job.id} ${String(job.job)} has no ticket`)
     }
     for (const ticket of tickets) {
       const its = byTicket.get(ticket.id) ?? []

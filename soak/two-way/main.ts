@@ -18,7 +18,9 @@ while (total.faults < faults) {
   const random = new Random(seed + total.faults)
   const one = await twoWayFaults(Math.min(EACH, faults - total.faults), random)
   for (const name of ['faults', 'doubled', 'lost', 'different', 'echoes'] as const) total[name] += one[name]
-  process.stdout.write(`seed ${seed}: ${total.faults} faults, ${one.edits} edits, ${one.pairs} pairs at the end\n`)
+  process.stdout.write(
+    `seed ${seed}: ${total.faults} faults, ${one.edits} edits, ${one.pairs} pairs at the end\n`,
+  )
   for (const what of one.wrong) process.stdout.write(`  ${what}\n`)
 }
 const { doubled, lost, different, echoes } = total

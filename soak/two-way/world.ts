@@ -44,14 +44,22 @@ export function twoWayOf(from: string, to: string): TwoWayDefinition {
         editedAndGone: 'the deletion wins',
         links: { a: 'benchbook_job', b: 'ticket' },
         fields: [
-          { a: 'summary', b: 'job', direction: 'both', rule: { as: 'affixed', affix: { on: 'b', before: '{id} ', behind: '' } } },
+          {
+            a: 'summary',
+            b: 'job',
+            direction: 'both',
+            rule: { as: 'affixed', affix: { on: 'b', before: '{id} ', behind: '' } },
+          },
           {
             a: 'status',
             b: 'stage',
             direction: 'both',
             rule: {
               as: 'mapped',
-              map: { pairs: STAGES.map(([a, b, first]) => ({ a, b, ...(first ? { first } : {}) })), others: 'held' },
+              map: {
+                pairs: STAGES.map(([a, b, first]) => ({ a, b, ...(first ? { first } : {}) })),
+                others: 'held',
+              },
             },
           },
           { a: 'labels', b: 'tags', direction: 'both', rule: { as: 'set', others: 'made there' } },

@@ -216,7 +216,20 @@ export class Deeds {
   ): Promise<string> {
     const { newId, now } = this.parts.surroundings
     const [id, askedAt] = [newId(), new Date(now()).toISOString()]
-    const errand = { id, pipeline, kind, lanes, to, reason, held, repair, send, twoWay, askedBy: null, askedAt }
+    const errand = {
+      id,
+      pipeline,
+      kind,
+      lanes,
+      to,
+      reason,
+      held,
+      repair,
+      send,
+      twoWay,
+      askedBy: null,
+      askedAt,
+    }
     await this.parts.errands.ask(errand)
     return id
   }

@@ -108,7 +108,17 @@ export function world(open: { from(): Session; to(): Session }, folder = '/nowhe
 
 function nothingPaired(): EngineParts['pairs'] {
   const no = () => Promise.reject(new Error('nothing is paired here'))
-  return { lane: no, find: no, get: no, waiting: no, keys: no, intents: no, totals: no, trail: no, commit: no }
+  return {
+    lane: no,
+    find: no,
+    get: no,
+    waiting: no,
+    keys: no,
+    intents: no,
+    totals: no,
+    trail: no,
+    commit: no,
+  }
 }
 
 export class Frost {

@@ -22,12 +22,15 @@ export async function lookAtPlaces(
 ): Promise<{ looked: Looked; notes: TwoWayNote[] }> {
   const notes: TwoWayNote[] = []
   const look = async (connection: string, side: Side): Promise<LookedSide> => {
-    const unknown = { called: side === 'a' ? 'Side A' : 'Side B', objects: undefined, knowsRepeats: undefined }
+    const unknown = {
+      called: side === 'a' ? 'Side A' : 'Side B',
+      objects: undefined,
+      knowsRepeats: undefined,
+    }
     if (connection === '') return unknown
     try {
       return await sessions.use(connection, async ({ app }) => {
-        if (app)
-          return { called: app.name, objects: await app.objects(), knowsRepeats: app.knowsRepeats }
+        if (app) return { called: app.name, objects: await app.objects(), knowsRepeats: app.knowsRepeats }
         notes.push({
           level: 'refused',
           section: 'places',

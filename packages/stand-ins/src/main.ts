@@ -15,6 +15,7 @@ import { fillRakeboard, rakeboardApp, rakeboardColleagues } from './apps/rakeboa
 import { startApp } from './apps/start.ts'
 import { setUpDemo, type DemoSite } from './demo.ts'
 import { setUpSends } from './demo-sends.ts'
+import { setUpTwoWay } from './demo-two-way.ts'
 import { dropSupplierPrices } from './world/supplier-prices.ts'
 import { fillSite, isMade, startSite, type SiteOptions } from './site.ts'
 import { sitesOf } from './sites.ts'
@@ -114,6 +115,8 @@ async function lookAfterSites(): Promise<void> {
     })
       .then(() => process.send?.({ demo: screens.map(({ name, screen }) => `${name} ${screen}`).join(', ') }))
       .catch(error => process.send?.({ failed: (error as Error).message }))
+      .then(() => setUpTwoWay(server, apps))
+      .catch(error => process.stderr.write(`${(error as Error).message}\n`))
       .then(() => setUpSends(server))
       .catch(error => process.stderr.write(`${(error as Error).message}\n`))
   })

@@ -94,9 +94,17 @@ export class TwoWayPairs {
   async commit(of: string, commit: PairCommit): Promise<void> {
     const { epoch, at, put = [], over = [], begin = [], settled = [], trail = [], lane } = commit
     await this.db.transaction(async tx => {
-      const [now] = await tx.select({ epoch: pipeline.epoch }).from(pipeline).where(eq(pipeline.id, of)).for('share')
+      const [now] = await tx
+        .select({ epoch: pipeline.epoch })
+        .from(pipeline)
+        .where(eq(pipeline.id, of))
+        .for('share')
       if (now?.epoch !== epoch)
-        throw new Failure('transient', 'Another engine has taken the pipeline over.', 'Nothing is to be done.')
+        throw new Failure(
+          'transient',
+          'Another engine has taken the pipeline over.',
+          'Nothing is to be done.',
+        )
       if (over.length > 0)
         for (let i = 0; i < over.length; i += AT_ONCE)
           await tx
@@ -113,19 +121,20 @@ export class TwoWayPairs {
           isHeld: held.length > 0,
           changedAt: at,
         }))
-        await tx
-          .insert(twoWayPair)
-          .values(rows)
-          .onConflictDoUpdate({ target: twoWayPair.id, set: REPLACED })
+        await tx.insert(twoWayPair).values(rows).onConflictDoUpdate({ target: twoWayPair.id, set: REPLACED })
       }
       if (begin.length > 0)
-        await tx.insert(twoWayIntent).values(begin.map(intent => ({ once: intent.once, pipeline: of, intent, at })))
+        await tx
+          .insert(twoWayIntent)
+          .values(begin.map(intent => ({ once: intent.once, pipeline: of, intent, at })))
       if (settled.length > 0)
         await tx
           .delete(twoWayIntent)
           .where(and(eq(twoWayIntent.pipeline, of), inArray(twoWayIntent.once, [...settled])))
       for (let i = 0; i < trail.length; i += AT_ONCE)
-        await tx.insert(twoWayTrail).values(trail.slice(i, i + AT_ONCE).map(one => ({ ...one, pipeline: of })))
+        await tx
+          .insert(twoWayTrail)
+          .values(trail.slice(i, i + AT_ONCE).map(one => ({ ...one, pipeline: of })))
       if (lane) {
         const { name, ...progress } = lane
         await tx
@@ -140,7 +149,9 @@ export class TwoWayPairs {
     const is = (condition: ReturnType<typeof sql>) => sql<number>`count(*) FILTER (WHERE ${condition})::int`
     const [found] = await this.db
       .select({
-        pairs: is(sql`${twoWayPair.a} IS NOT NULL AND ${twoWayPair.b} IS NOT NULL AND ${twoWayPair.state} <> 'apart'`),
+        pairs: is(
+          sql`${twoWayPair.a} IS NOT NULL AND ${twoWayPair.b} IS NOT NULL AND ${twoWayPair.state} <> 'apart'`,
+        ),
         asleep: is(sql`${twoWayPair.state} = 'asleep'`),
         held: is(sql`${twoWayPair.isHeld}`),
         waiting: is(sql`${twoWayPair.waits}`),
@@ -153,7 +164,12 @@ export class TwoWayPairs {
   /** Those that were changed last. */
   async list(
     of: string,
-    { find, lane, only, limit }: { find: string; lane: string; only: '' | 'held' | 'waiting' | 'asleep' | 'alone'; limit: number },
+    {
+      find,
+      lane,
+      only,
+      limit,
+    }: { find: string; lane: string; only: '' | 'held' | 'waiting' | 'asleep' | 'alone'; limit: number },
   ): Promise<PairSeen[]> {
     const like = `%${find.toLowerCase().replace(/[\\%_]/g, '\\$&')}%`
     const rows = await this.db

@@ -25,6 +25,9 @@ import { SendDifferences } from './sending/SendDifferences.tsx'
 import { SendHeld } from './sending/SendHeld.tsx'
 import { SendRecords } from './sending/SendRecords.tsx'
 import { SendSetupSection } from './sending/SendSetupSection.tsx'
+import { TwoWayHeld } from './two-way/TwoWayHeld.tsx'
+import { TwoWayPairs } from './two-way/TwoWayPairs.tsx'
+import { TwoWaySetupSection } from './two-way/TwoWaySetupSection.tsx'
 import { QueryPage } from './query/QueryPage.tsx'
 import { SettingsPage } from './settings/SettingsPage.tsx'
 
@@ -58,6 +61,9 @@ export const router = createBrowserRouter([
               { path: 'records', element: <SendRecords /> },
               { path: 'refused', element: <SendHeld /> },
               { path: 'sends', element: <SendSetupSection /> },
+              { path: 'pairs', element: <TwoWayPairs /> },
+              { path: 'undecided', element: <TwoWayHeld /> },
+              { path: 'in-step', element: <TwoWaySetupSection /> },
             ],
           },
         ],

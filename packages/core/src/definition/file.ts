@@ -92,7 +92,8 @@ export function definitionOf(file: Definition, idOf: Lookup): Definition {
       to,
       ...whatWith(file, name => id('what', name, 'saved query')),
     }
-  if (file.shape === 'two-way') return { ...file, lanes: file.lanes ?? [], from: id('from', file.from ?? ''), to }
+  if (file.shape === 'two-way')
+    return { ...file, lanes: file.lanes ?? [], from: id('from', file.from ?? ''), to }
   return { ...file, tables: file.tables ?? [], from: fromWith(file.from ?? '', name => id('from', name)), to }
 }
 

@@ -1,6 +1,15 @@
 /** What a pipeline did from a beginning to an end, with what that moved and what it cost. */
 
-export const RUN_KINDS = ['copy', 'follow', 'verify', 'repair', 'rewind', 'archive', 'send', 'two-way'] as const
+export const RUN_KINDS = [
+  'copy',
+  'follow',
+  'verify',
+  'repair',
+  'rewind',
+  'archive',
+  'send',
+  'two-way',
+] as const
 
 export type RunKind = (typeof RUN_KINDS)[number]
 

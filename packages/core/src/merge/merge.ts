@@ -170,7 +170,10 @@ export function decideField(lane: LaneMerge, i: number, record: Record3, decided
   if ('type' in decided) {
     const typed = carriedAny({ join, i, record, now: { ...now, a: decided.type } }, 'a')
     if (typed.comes === 'held' || typed.comes === 'later') return typed
-    return { ...(typed.comes === 'written' ? typed : { join: i, comes: 'written', why: 'a person' }), a: decided.type }
+    return {
+      ...(typed.comes === 'written' ? typed : { join: i, comes: 'written', why: 'a person' }),
+      a: decided.type,
+    }
   }
   return carriedAny({ join, i, record, now }, decided.take)
 }
@@ -179,7 +182,11 @@ function carriedAny(field: Field, from: Side): Outcome {
   const { join, i, now } = field
   if (!join.set) return carried(field, from, 'a person')
   const to = other(from)
-  const merged = join.set.merge({ a: null, b: null }, { ...now, [to]: null }, { a: from === 'a', b: from === 'b' })
+  const merged = join.set.merge(
+    { a: null, b: null },
+    { ...now, [to]: null },
+    { a: from === 'a', b: from === 'b' },
+  )
   return { join: i, comes: 'written', [to]: merged[to] ?? null, why: 'a person' }
 }
 

@@ -34,4 +34,3 @@ export function proposeFields(
     }))
   return { fields: found, meets }
 }
-

@@ -1,7 +1,14 @@
 /** What is to be done with a pair, as its records stand: three-way merge by field, and the other half of what is new. Nothing is done here. */
 import type { AppField } from '../app/object.ts'
 import type { Value } from '../merge/form.ts'
-import { agreedAfter, decideField, mergeRecord, type Decided, type Outcome, type Record3 } from '../merge/merge.ts'
+import {
+  agreedAfter,
+  decideField,
+  mergeRecord,
+  type Decided,
+  type Outcome,
+  type Record3,
+} from '../merge/merge.ts'
 import { other, type Found, type Side } from '../merge/rule.ts'
 import { fitted } from '../send/fit.ts'
 import { halfOf, SIDES, type CompiledLane } from './lane.ts'
@@ -44,7 +51,8 @@ export function decidePair(
 
 function recordOf({ merge, names }: CompiledLane, { halves, base }: Pair, find: Find): Record3 {
   const nowOf = (side: Side) => merge.joins.map(join => halves[side]?.record[join[side]] ?? null)
-  const baseOf = (place: 0 | 1) => names.map(name => (Object.hasOwn(base, name) ? base[name]![place] : undefined))
+  const baseOf = (place: 0 | 1) =>
+    names.map(name => (Object.hasOwn(base, name) ? base[name]![place] : undefined))
   return {
     now: { a: nowOf('a'), b: nowOf('b') },
     base: { a: baseOf(0), b: baseOf(1) },
@@ -203,7 +211,10 @@ export function settledPair(
   for (const outcome of outcomes) {
     if (outcome.comes !== 'written') continue
     const name = names[outcome.join]!
-    const [done, open] = [SIDES.filter(side => side in outcome && answers[side]), SIDES.filter(side => side in outcome && !answers[side])]
+    const [done, open] = [
+      SIDES.filter(side => side in outcome && answers[side]),
+      SIDES.filter(side => side in outcome && !answers[side]),
+    ]
     if (open.length === 0) continue
     const was = pair.base[name]
     const values: [Value, Value] = [now.a[outcome.join]!, now.b[outcome.join]!]
@@ -244,14 +255,19 @@ export function decideGone(
   { lane, objects, merge, names }: CompiledLane,
   pair: Pair,
   gone: Side,
-): { do: 'remove' | 'apart' | 'create' } | { do: 'mark'; write: PairWrite } | { do: 'hold'; held: HeldField } {
+):
+  { do: 'remove' | 'apart' | 'create' } | { do: 'mark'; write: PairWrite } | { do: 'hold'; held: HeldField } {
   const left = other(gone)
   const half = pair.halves[left]
   if (!half) return { do: 'apart' }
   const policy = lane.gone?.[gone] ?? 'leave'
   const edited = merge.joins.some((join, i) => {
     const base = pair.base[names[i]!]
-    return join.gives[left] && base !== undefined && base[left === 'a' ? 0 : 1] !== (half.record[join[left]] ?? null)
+    return (
+      join.gives[left] &&
+      base !== undefined &&
+      base[left === 'a' ? 0 : 1] !== (half.record[join[left]] ?? null)
+    )
   })
   if (edited && policy !== 'leave') {
     const wins = lane.editedAndGone ?? 'ask'

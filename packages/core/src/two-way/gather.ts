@@ -59,9 +59,7 @@ export function gather(lane: CompiledLane, { records, known, now, newId }: Gathe
     return halves.map(half => ({ id: half.id, fieldOf: (field: string) => half.record[field] ?? null }))
   }
   const found =
-    rules.length > 0
-      ? pairUp({ a: asked('a'), b: asked('b') }, rules)
-      : { pairs: [], doubles: [], near: [] }
+    rules.length > 0 ? pairUp({ a: asked('a'), b: asked('b') }, rules) : { pairs: [], doubles: [], near: [] }
   const paired: Record<Side, Set<string>> = { a: new Set(), b: new Set() }
   const halfOf = (side: Side, id: string) =>
     records[side].get(id) ?? alone.find(({ halves }) => halves[side]?.id === id)!.halves[side]!

@@ -77,11 +77,12 @@ export function compileLane(
       const scope = tests[side]
       return !scope || scope.test(now).test(scope.names.map(name => half.record[name] ?? null)) === true
     },
-    withoutTrial: () => {
-      const { trial: _, ...rest } = lane
-      return compileLane(rest, objects, all)
-    },
+    withoutTrial: () => compileLane(untried(lane), objects, all),
   }
+}
+
+function untried({ trial: _, ...lane }: TwoWayLane): TwoWayLane {
+  return lane
 }
 
 /** Sets are texts in JSON here. */
@@ -130,7 +131,11 @@ function throughOf(a: AppField, b: AppField, all: readonly TwoWayLane[]): Throug
   return b.refers === null ? undefined : { labelsOf: 'b', object: b.refers }
 }
 
-function keptOf(lane: TwoWayLane, { key, label, version, created, changed, fields }: AppObject, side: Side): string[] {
+function keptOf(
+  lane: TwoWayLane,
+  { key, label, version, created, changed, fields }: AppObject,
+  side: Side,
+): string[] {
   const names = new Set<string>([key])
   for (const name of [label, version, created, changed]) if (name !== null) names.add(name)
   for (const join of lane.fields) {

@@ -37,7 +37,12 @@ export function planTwoWay(input: TwoWayInput): TwoWayNote[] {
   const notes: TwoWayNote[] = []
   const { name, from, to, lanes } = definition
   if (name.trim() === '')
-    notes.push({ level: 'undecided', section: 'name', message: 'The pipeline has no name.', remedy: 'Give it one.' })
+    notes.push({
+      level: 'undecided',
+      section: 'name',
+      message: 'The pipeline has no name.',
+      remedy: 'Give it one.',
+    })
   if (from === '' || to === '')
     notes.push({
       level: 'undecided',
@@ -156,7 +161,14 @@ class LanePlan {
     remedy: string,
     join?: string,
   ): void {
-    this.said.push({ level, section, message, remedy, lane: this.place, ...(join === undefined ? {} : { join }) })
+    this.said.push({
+      level,
+      section,
+      message,
+      remedy,
+      lane: this.place,
+      ...(join === undefined ? {} : { join }),
+    })
   }
 
   private object(side: Side): AppObject | undefined {
@@ -194,7 +206,12 @@ class LanePlan {
           'A view or a list that is computed takes no records; choose the table that it shows.',
         )
       else if (!can.change && gets)
-        this.say('refused', 'places', `${called[side]} lets nobody change ${title}.`, 'Let its fields only be read.')
+        this.say(
+          'refused',
+          'places',
+          `${called[side]} lets nobody change ${title}.`,
+          'Let its fields only be read.',
+        )
       if (!can.create && originates(this.lane, other(side)))
         this.say(
           'refused',
@@ -204,7 +221,12 @@ class LanePlan {
         )
       const gone = this.lane.gone?.[other(side)]
       if (gone === 'delete' && !can.remove)
-        this.say('refused', 'gone', `${called[side]} lets nobody delete ${title}.`, 'Leave or mark what is there.')
+        this.say(
+          'refused',
+          'gone',
+          `${called[side]} lets nobody delete ${title}.`,
+          'Leave or mark what is there.',
+        )
       if (gone === 'delete')
         this.say(
           'loss',
@@ -262,10 +284,17 @@ class LanePlan {
       )
       for (const text of [rule.affix.before, rule.affix.behind]) {
         const parts = templateParts(text)
-        if (!parts) refuse('In the text around it a brace stands alone.', 'Write {field} for a value, and {{ for a brace.')
+        if (!parts)
+          refuse(
+            'In the text around it a brace stands alone.',
+            'Write {field} for a value, and {{ for a brace.',
+          )
         for (const part of parts ?? [])
           if ('column' in part && object && !fieldOf(object, part.column))
-            refuse(`The text around it names “${part.column}”, which is not there.`, `Name a field of ${object.title}.`)
+            refuse(
+              `The text around it names “${part.column}”, which is not there.`,
+              `Name a field of ${object.title}.`,
+            )
       }
       if (plain.type.kind !== 'utf8' || fields[rule.affix.on].type.kind !== 'utf8')
         refuse('Text is put around text alone.', 'Take the rule out.')
@@ -280,7 +309,14 @@ class LanePlan {
       const [from, into] = [fields[other(side)], fields[side]]
       if (direction === `${side} to ${other(side)}`) continue
       const lost = losesIn(from, into)
-      if (lost) this.say('warning', 'fields', `“${into.title}” ${lost}.`, 'Values that do not fit wait in Held.', name)
+      if (lost)
+        this.say(
+          'warning',
+          'fields',
+          `“${into.title}” ${lost}.`,
+          'Values that do not fit wait in Held.',
+          name,
+        )
       const strange = (from.choices ?? []).filter(one => into.choices && !into.choices.includes(one))
       if (strange.length > 0)
         this.say(
@@ -338,7 +374,9 @@ class LanePlan {
   private required(side: Side, object: AppObject): void {
     if (!originates(this.lane, other(side))) return
     const gets = new Set(
-      this.lane.fields.filter(({ direction }) => direction !== `${side} to ${other(side)}`).map(join => join[side]),
+      this.lane.fields
+        .filter(({ direction }) => direction !== `${side} to ${other(side)}`)
+        .map(join => join[side]),
     )
     for (const { name, title, required } of object.fields)
       if (required && !gets.has(name))
@@ -378,8 +416,15 @@ class LanePlan {
           `${object.title} have no field “${name}” that can be written.`,
           'Choose another, or none.',
         )
-      else if (this.lane.fields.some(join => join[side] === name && join.direction !== `${side} to ${other(side)}`))
-        this.say('refused', section, `“${field.title}” is joined already.`, 'Choose another field, or take that pair out.')
+      else if (
+        this.lane.fields.some(join => join[side] === name && join.direction !== `${side} to ${other(side)}`)
+      )
+        this.say(
+          'refused',
+          section,
+          `“${field.title}” is joined already.`,
+          'Choose another field, or take that pair out.',
+        )
     }
   }
 

@@ -54,7 +54,12 @@ export function proposeJoins(
       const direction = a.readOnly ? 'a to b' : b.readOnly ? 'b to a' : 'both'
       if (a.readOnly && b.readOnly) continue
       used.add(b.name)
-      const oneWay = a.refers !== null && b.refers === null ? 'a to b' : b.refers !== null && a.refers === null ? 'b to a' : direction
+      const oneWay =
+        a.refers !== null && b.refers === null
+          ? 'a to b'
+          : b.refers !== null && a.refers === null
+            ? 'b to a'
+            : direction
       const rule = mapOf(a, b)
       found.push({
         join: { a: a.name, b: b.name, direction: oneWay, ...(rule ? { rule } : {}) },
@@ -72,7 +77,8 @@ function canJoin(a: AppField, b: AppField, all: readonly TwoWayLane[]): boolean 
 /** Choices of the same words mean the same; the others are for a person. */
 function mapOf(a: AppField, b: AppField): TwoWayJoin['rule'] {
   if (!a.choices || !b.choices || a.type.kind === 'list') return undefined
-  if (a.choices.length === b.choices.length && a.choices.every(one => b.choices!.includes(one))) return undefined
+  if (a.choices.length === b.choices.length && a.choices.every(one => b.choices!.includes(one)))
+    return undefined
   const pairs = a.choices.flatMap(value => {
     const same = b.choices!.find(one => plainName(one) === plainName(value))
     return same === undefined ? [] : [{ a: value, b: same }]
@@ -87,5 +93,7 @@ function sameName(a: AppField, b: AppField): boolean {
 }
 
 function sameMeaning(a: AppField, b: AppField): boolean {
-  return ALIKE.some(group => names(a).some(one => group.includes(one)) && names(b).some(one => group.includes(one)))
+  return ALIKE.some(
+    group => names(a).some(one => group.includes(one)) && names(b).some(one => group.includes(one)),
+  )
 }

@@ -198,7 +198,10 @@ export function connectionRoutes(router: Router, services: Services): void {
     if (!present || identity(present.config) === identity(config)) return
     const writers = (await store.pipelines.list()).filter(
       ({ definition, lanes, state }) =>
-        definition.to === id && (lanes.length > 0 || (definition.shape === 'send' && state !== 'Draft')),
+        (definition.to === id && lanes.length > 0) ||
+        (definition.shape !== 'replicate' &&
+          state !== 'Draft' &&
+          (definition.to === id || (definition.shape === 'two-way' && definition.from === id))),
     )
     if (writers.length === 0) return
     const names = writers.map(({ definition }) => `“${definition.name}”`).join(', ')

@@ -2,7 +2,7 @@ import type Router from '@koa/router'
 import type { Definition } from '@tide/core/definition/definition'
 import { Failure } from '@tide/core/failure'
 import { originsOf } from '@tide/core/definition/origins'
-import { runsOf, sourceOf } from '@tide/core/definition/pipeline'
+import { runsOf, sourceOf, type PipelineRecord } from '@tide/core/definition/pipeline'
 import { pipelineRecord, refuseOrigin } from '../pipeline-record.ts'
 import { newId, type Services } from '../services.ts'
 import { validDefinition } from '../valid-definition.ts'
@@ -42,6 +42,7 @@ export function pipelineRoutes(router: Router, services: Services): void {
     const { id } = record
     const definition = validDefinition(ctx.request.body)
     await refuseUnknown(definition)
+    refuseOtherPlaces(record, definition)
     await engine.inTurn(id, async () => {
       // The store has the last word: another server may start it just now.
       if (await store.pipelines.setDefinition(id, definition)) return
@@ -92,4 +93,15 @@ export function pipelineRoutes(router: Router, services: Services): void {
     const { id } = await pipelineRecord(services, ctx.params.id!)
     ctx.body = await store.errands.last(id, ERRANDS)
   })
+}
+
+/** What is paired is of the records of two apps; of others it would say nothing true. */
+function refuseOtherPlaces({ startedAt, definition: before }: PipelineRecord, definition: Definition): void {
+  if (definition.shape !== 'two-way' || before.shape !== 'two-way' || startedAt === null) return
+  if (definition.from === before.from && definition.to === before.to) return
+  throw new Failure(
+    'refused',
+    `What “${before.name}” has paired is of the records of its two apps, and cannot be of others.`,
+    'Make another pipeline for them.',
+  )
 }

@@ -38,7 +38,12 @@ const findSchema = {
 }
 
 const value = { type: ['string', 'null'], maxLength: 100_000 }
-const pairs = { type: 'array', minItems: 1, maxItems: 1000, items: { type: 'string', pattern: '^[a-z0-9 ]{1,40}$' } }
+const pairs = {
+  type: 'array',
+  minItems: 1,
+  maxItems: 1000,
+  items: { type: 'string', pattern: '^[a-z0-9 ]{1,40}$' },
+}
 const side = { type: 'string', enum: ['a', 'b'] }
 const closed = (properties: Record<string, object>, required = Object.keys(properties)) => ({
   type: 'object',
@@ -76,7 +81,11 @@ export function twoWayRoutes(router: Router, services: Services): void {
   const { store, sessions, engine } = services
 
   const asked = (body: unknown) => {
-    const { definition, ...rest } = valid<{ definition: object; pipeline?: string }>(lookSchema, body, 'Two-way')
+    const { definition, ...rest } = valid<{ definition: object; pipeline?: string }>(
+      lookSchema,
+      body,
+      'Two-way',
+    )
     const twoWay = validDefinition(definition)
     if (twoWay.shape !== 'two-way')
       throw new Failure('refused', 'The pipeline keeps no two places in step.', 'Ask for its plan instead.')
@@ -103,7 +112,10 @@ export function twoWayRoutes(router: Router, services: Services): void {
       notes: [...notes, ...planTwoWay({ definition, ...looked })],
       objects: { a: a ? [...a] : null, b: b ? [...b] : null },
       proposed: definition.lanes.map(lane => {
-        const objects = { a: a?.find(({ name }) => name === lane.a), b: b?.find(({ name }) => name === lane.b) }
+        const objects = {
+          a: a?.find(({ name }) => name === lane.a),
+          b: b?.find(({ name }) => name === lane.b),
+        }
         return objects.a && objects.b
           ? proposeJoins(lane, { a: objects.a, b: objects.b }, definition.lanes)
           : []
@@ -118,7 +130,8 @@ export function twoWayRoutes(router: Router, services: Services): void {
           places: await placesOf(definition, { a, b }),
           definition,
           pairs: {
-            find: (lane, of, keys) => (id === undefined ? Promise.resolve([]) : store.pairs.find(id, lane, of, keys)),
+            find: (lane, of, keys) =>
+              id === undefined ? Promise.resolve([]) : store.pairs.find(id, lane, of, keys),
           },
           now: Date.now(),
           signal,

@@ -113,5 +113,9 @@ function jobOf(records: Records, random: () => number): Record<string, unknown> 
 export function fillBenchbook(records: Records): void {
   const random = new Random(40)
   for (const name of ['Gates and fences', 'Water', 'Beds', 'Shows']) records.create(PROGRAMMES, { name })
-  for (let i = 0; i < 90; i++) records.create(JOBS, jobOf(records, () => random.next()))
+  for (let i = 0; i < 90; i++)
+    records.create(
+      JOBS,
+      jobOf(records, () => random.next()),
+    )
 }

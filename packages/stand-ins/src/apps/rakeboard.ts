@@ -144,5 +144,9 @@ export function fillRakeboard(records: Records): void {
   for (const name of ['Gates and fences', 'Glass', 'Water', 'Beds'])
     records.create(PROGRAMMES, { name, about: `All that is to be done about ${name.toLowerCase()}.` })
   for (const name of ['Summer 2026', 'Autumn 2026', 'Winter 2026']) records.create(SEASONS, { name })
-  for (let i = 0; i < 240; i++) records.create(TICKETS, ticketOf(records, () => random.next()))
+  for (let i = 0; i < 240; i++)
+    records.create(
+      TICKETS,
+      ticketOf(records, () => random.next()),
+    )
 }

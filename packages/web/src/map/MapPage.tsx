@@ -61,7 +61,7 @@ function Picture({ connections, pipelines }: { connections: ConnectionInfo[]; pi
   const routes = routesOf(
     pipelines.filter(
       ({ lanes, definition, state }) =>
-        lanes.length > 0 || (definition.shape === 'send' && state !== 'Draft'),
+        lanes.length > 0 || (definition.shape !== 'replicate' && state !== 'Draft'),
     ),
     new Set(connections.map(({ id }) => id)),
   )
@@ -230,6 +230,12 @@ function summary(pipelines: readonly PipelineStatus[]): ReactNode {
   if (copying) return `copying ${Math.floor(copyShare(copying) * 100)} %`
   if (pipelines.every(({ state }) => state === 'Paused'))
     return <span className="font-semibold text-ochre">paused</span>
+  if (pipelines.every(({ definition }) => definition.shape === 'two-way')) {
+    const pairs = pipelines.map(({ twoWay }) => twoWay?.pairs)
+    return pairs.every(one => typeof one === 'number')
+      ? `${count(pairs.reduce((sum, one) => sum + one, 0))} pairs`
+      : 'both ways'
+  }
   if (pipelines.every(({ definition }) => definition.shape === 'send')) {
     const [only] = pipelines
     return only!.state === 'Sending'

@@ -52,6 +52,8 @@ export function copyShare({ lanes }: PipelineStatus): number {
 /** The one figure that matters: lag, or how long the copy will still take. */
 export function mainFigure(pipeline: PipelineStatus): string {
   if (pipeline.definition.shape === 'send') return sendFigure(pipeline)
+  if (pipeline.definition.shape === 'two-way')
+    return pipeline.twoWay?.held ? `${count(pipeline.twoWay.held)} held` : ''
   if (pipeline.state === 'Copying') {
     const left = copySecondsLeft(pipeline)
     return left === null ? '' : `${duration(left)} left`

@@ -18,6 +18,8 @@ import { REWIND } from './rewind/search.ts'
 import { tablesSaid } from './tablesSaid.ts'
 import { SendHead } from '../sending/SendSheet.tsx'
 import { isSending } from '../sending/status.ts'
+import { isTwoWay } from '../two-way/status.ts'
+import { TwoWayHead } from '../two-way/TwoWaySheet.tsx'
 import { Place } from './Place.tsx'
 
 const REPLICATES = [
@@ -42,6 +44,15 @@ const SENDS = [
   { to: 'log', title: 'Log' },
 ]
 
+const TWO_WAY = [
+  { to: '', title: 'Now' },
+  { to: 'pairs', title: 'Records' },
+  { to: 'undecided', title: 'Held' },
+  { to: 'runs', title: 'Runs' },
+  { to: 'in-step', title: 'Setup' },
+  { to: 'log', title: 'Log' },
+]
+
 /** One pipeline: its state in words, its lag, the next sensible action. */
 export function PipelineSheet() {
   const { id } = useParams()
@@ -51,16 +62,19 @@ export function PipelineSheet() {
   const differs = pipeline?.lanes.reduce((sum, lane) => sum + lane.differs, 0) ?? 0
   if (!pipeline) return known ? <p className="p-8 text-ink-2">This pipeline is not there any more.</p> : null
   const sends = isSending(pipeline)
-  const waiting = sends ? (pipeline.send?.held ?? 0) : differs
+  const twoWay = isTwoWay(pipeline)
+  const waiting = twoWay ? (pipeline.twoWay?.held ?? 0) : sends ? (pipeline.send?.held ?? 0) : differs
   return (
     <article className="flex min-h-full flex-col px-6 py-4">
-      {sends ? (
+      {twoWay ? (
+        <TwoWayHead key={pipeline.id} pipeline={pipeline} />
+      ) : sends ? (
         <SendHead key={pipeline.id} pipeline={pipeline} />
       ) : (
         <Head key={pipeline.id} pipeline={pipeline as ReplicationStatus} />
       )}
       <nav className="mt-3 flex gap-6 border-b border-line-2" aria-label="Sections of the pipeline">
-        {(sends ? SENDS : REPLICATES).map(({ to, title }) => (
+        {(twoWay ? TWO_WAY : sends ? SENDS : REPLICATES).map(({ to, title }) => (
           <NavLink
             key={title}
             to={to}
@@ -75,7 +89,7 @@ export function PipelineSheet() {
         ))}
       </nav>
       <Outlet context={pipeline} key={`section ${pipeline.id}`} />
-      {!sends && <RewindDialog pipeline={pipeline as ReplicationStatus} />}
+      {!sends && !twoWay && <RewindDialog pipeline={pipeline as ReplicationStatus} />}
     </article>
   )
 }

@@ -1,7 +1,7 @@
 import type { PipelineStatus } from '@tide/core/api/pipelines'
 import { Outlet, useNavigate } from 'react-router'
 import { useLive } from '../api/live.ts'
-import { count } from '../format.ts'
+import { count, plural } from '../format.ts'
 import { Ledger } from '../frame/Ledger.tsx'
 import { TextButton } from '../parts/Button.tsx'
 import { DepthStrip } from '../parts/DepthStrip.tsx'
@@ -43,8 +43,9 @@ export function PipelinesPage() {
   )
 }
 
-/** Of one that sends: how much of what stands in the app. */
-function sentSaid({ definition, send }: PipelineStatus): string | undefined {
+/** Of one that works in apps: how much of what stands there. */
+function sentSaid({ definition, send, twoWay }: PipelineStatus): string | undefined {
+  if (typeof twoWay?.pairs === 'number') return plural(twoWay.pairs, 'pair')
   if (definition.shape !== 'send' || typeof send?.sent !== 'number') return undefined
   return `${count(send.sent)} ${definition.object}`
 }

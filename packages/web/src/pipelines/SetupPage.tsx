@@ -20,6 +20,8 @@ import { Choice } from '../parts/Choice.tsx'
 import { ErrorNotice } from '../parts/Notice.tsx'
 import { EMPTY_SEND, SendSetup } from '../sending/setup/SendSetup.tsx'
 import type { SendingStatus } from '../sending/status.ts'
+import { EMPTY_TWO_WAY, TwoWaySetup } from '../two-way/setup/TwoWaySetup.tsx'
+import type { TwoWayPipeline } from '../two-way/status.ts'
 import { PlanMargin } from './PlanMargin.tsx'
 import { ColumnsSection } from './setup/ColumnsSection.tsx'
 import { decisions } from './setup/decisions.ts'
@@ -45,6 +47,13 @@ const EMPTY: ReplicateDefinition = {
   tables: [],
 }
 
+/** The first is set up where nothing is said. */
+const SHAPES = [
+  { shape: 'replicate', says: 'keep tables in sync', empty: EMPTY },
+  { shape: 'send', says: 'send records into an app', empty: EMPTY_SEND },
+  { shape: 'two-way', says: 'keep two apps in step', empty: EMPTY_TWO_WAY },
+] as const
+
 /** Loads what there is to begin with, then shows the setup. */
 export function SetupPage() {
   const { id } = useParams()
@@ -61,12 +70,16 @@ export function SetupPage() {
   const back = versions?.find(version => version.number === Number(number))?.definition
   if (number !== null && !back)
     return <p className="p-8 text-ink-2">There is no version {number} of this pipeline.</p>
-  const empty = search.get('shape') === 'send' ? EMPTY_SEND : EMPTY
-  const begin = back ?? pipeline?.definition ?? { ...empty, from: search.get('from') ?? '' }
+  const shape = SHAPES.find(({ shape }) => shape === search.get('shape')) ?? SHAPES[0]
+  const begin = back ?? pipeline?.definition ?? { ...shape.empty, from: search.get('from') ?? '' }
   const shapes = pipeline ? null : <Shapes chosen={begin.shape} />
   const sides = { connections, connectors, shapes }
   if (begin.shape === 'send')
     return <SendSetup key="send" begin={begin} present={pipeline as SendingStatus | undefined} {...sides} />
+  if (begin.shape === 'two-way')
+    return (
+      <TwoWaySetup key="two-way" begin={begin} present={pipeline as TwoWayPipeline | undefined} {...sides} />
+    )
   return (
     <Setup key="replicate" begin={begin} present={pipeline as ReplicationStatus | undefined} {...sides} />
   )
@@ -81,11 +94,11 @@ function Shapes({ chosen }: { chosen: Definition['shape'] }) {
       <span className="text-[13px] text-ink-2">It is to</span>
       <Choice
         label="What the pipeline is to do"
-        options={['keep tables in sync', 'send records into an app']}
-        chosen={chosen === 'send' ? 1 : 0}
+        options={SHAPES.map(({ says }) => says)}
+        chosen={SHAPES.findIndex(({ shape }) => shape === chosen)}
         choose={i =>
           setSearch(
-            { ...(from === null ? {} : { from }), ...(i === 1 ? { shape: 'send' } : {}) },
+            { ...(from === null ? {} : { from }), ...(i > 0 ? { shape: SHAPES[i]!.shape } : {}) },
             { replace: true },
           )
         }

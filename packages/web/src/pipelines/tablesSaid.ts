@@ -1,4 +1,5 @@
 import type { PipelineStatus } from '@tide/core/api/pipelines'
+import { laneName } from '@tide/core/definition/two-way'
 import { chosenTables } from '@tide/core/definition/choose'
 import { datasetId } from '@tide/core/records/dataset'
 import { plural } from '../format.ts'
@@ -6,6 +7,7 @@ import { plural } from '../format.ts'
 /** How many tables a pipeline has; before its start only the patterns may be known that choose them. */
 export function tablesSaid({ lanes, definition }: PipelineStatus): string {
   if (definition.shape === 'send') return definition.object || 'no object yet'
+  if (definition.shape === 'two-way') return definition.lanes.map(laneName).join(', ') || 'no places yet'
   const { patterns = [] } = definition
   if (lanes.length > 0) return plural(new Set(lanes.map(({ source }) => datasetId(source))).size, 'table')
   // Those that are named take part whether they are there or not.

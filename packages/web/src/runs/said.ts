@@ -11,6 +11,7 @@ export const KINDS: Record<RunKind, string> = {
   rewind: 'Rewind',
   archive: 'Archive',
   send: 'Sending',
+  'two-way': 'In step',
 }
 
 interface Moved {

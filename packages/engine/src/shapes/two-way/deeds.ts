@@ -62,7 +62,12 @@ async function takeApart(writing: Writing, lane: CompiledLane, pair: Pair): Prom
   })
 }
 
-async function decide(writing: Writing, lane: CompiledLane, pair: Pair, decision: PairDecision): Promise<void> {
+async function decide(
+  writing: Writing,
+  lane: CompiledLane,
+  pair: Pair,
+  decision: PairDecision,
+): Promise<void> {
   if ('same' in decision) return decideSame(writing, lane, pair, decision.same)
   if ('wins' in decision) {
     const left = pair.halves.a ? 'a' : 'b'
@@ -85,12 +90,19 @@ async function decide(writing: Writing, lane: CompiledLane, pair: Pair, decision
   const side = SIDES.find(one => decided.writes[one])
   const next = side ? (await writeSide(writing, lane, side, [{ pair: fresh, decided }])).pairs : [fresh]
   // Where nothing is to be written, both are agreed as they stand.
-  await mergeAll(writing, lane, next.map(one => (side ? one : agreedAsTheyStand(lane, one, decision.join))))
+  await mergeAll(
+    writing,
+    lane,
+    next.map(one => (side ? one : agreedAsTheyStand(lane, one, decision.join))),
+  )
 }
 
 function agreedAsTheyStand(lane: CompiledLane, pair: Pair, join: string): Pair {
   const { a, b } = lane.merge.joins[lane.names.indexOf(join)]!
-  const now: [string | null, string | null] = [pair.halves.a?.record[a] ?? null, pair.halves.b?.record[b] ?? null]
+  const now: [string | null, string | null] = [
+    pair.halves.a?.record[a] ?? null,
+    pair.halves.b?.record[b] ?? null,
+  ]
   return { ...pair, base: { ...pair.base, [join]: now }, held: pair.held.filter(one => one.join !== join) }
 }
 
@@ -106,7 +118,12 @@ async function readAnew({ apps, signal }: Writing, lane: CompiledLane, pair: Pai
   return { ...pair, halves }
 }
 
-async function decideSame(writing: Writing, lane: CompiledLane, pair: Pair, same: string | null): Promise<void> {
+async function decideSame(
+  writing: Writing,
+  lane: CompiledLane,
+  pair: Pair,
+  same: string | null,
+): Promise<void> {
   const here: Side = pair.halves.a ? 'a' : 'b'
   const free: Pair = { ...pair, held: [], alone: true }
   if (same === null) {
@@ -218,8 +235,14 @@ async function undoHalf(
     const base = { ...after.base }
     for (const [i, join] of lane.merge.joins.entries())
       if (ours.some(([field]) => field === join[side]))
-        base[lane.names[i]!] = [after.halves.a?.record[join.a] ?? null, after.halves.b?.record[join.b] ?? null]
-    await writing.pairs.commit(writing.pipeline, { ...stamp(writing), put: [labelled(lane, { ...after, base })] })
+        base[lane.names[i]!] = [
+          after.halves.a?.record[join.a] ?? null,
+          after.halves.b?.record[join.b] ?? null,
+        ]
+    await writing.pairs.commit(writing.pipeline, {
+      ...stamp(writing),
+      put: [labelled(lane, { ...after, base })],
+    })
   }
   return 'changed'
 }

@@ -43,7 +43,8 @@ async function missingOf(
 ): Promise<string[]> {
   const { name, key, can } = lane.objects[side]
   const present = new Set<string | null | undefined>()
-  for await (const page of apps[side].list(name, { signal })) for (const record of page) present.add(record[key])
+  for await (const page of apps[side].list(name, { signal }))
+    for (const record of page) present.add(record[key])
   const missing = keys.filter(one => !present.has(one))
   if (!can.read) return missing
   const gone: string[] = []
@@ -52,7 +53,12 @@ async function missingOf(
 }
 
 /** Does with a pair what is to be done when one half is gone; returns it where it is to be made whole again. */
-export async function settleGone(writing: Writing, lane: CompiledLane, pair: Pair, gone: Side): Promise<Pair[]> {
+export async function settleGone(
+  writing: Writing,
+  lane: CompiledLane,
+  pair: Pair,
+  gone: Side,
+): Promise<Pair[]> {
   const { pairs, pipeline } = writing
   const lost = pair.halves[gone]
   const left = other(gone)
@@ -108,7 +114,12 @@ function plain(side: Side, write: PairWrite) {
 }
 
 /** Deletes the record of a side; the pair is over then. */
-export async function removeHalf(writing: Writing, lane: CompiledLane, pair: Pair, side: Side): Promise<void> {
+export async function removeHalf(
+  writing: Writing,
+  lane: CompiledLane,
+  pair: Pair,
+  side: Side,
+): Promise<void> {
   const { id } = pair.halves[side]!
   const intent: TwoWayIntent = {
     once: writing.newId(),

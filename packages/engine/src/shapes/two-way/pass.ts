@@ -72,11 +72,7 @@ async function knownPairs(
 }
 
 /** Merges and writes until nothing is left to write; returns how many writes there were. */
-export async function mergeAll(
-  writing: Writing,
-  lane: CompiledLane,
-  all: readonly Pair[],
-): Promise<number> {
+export async function mergeAll(writing: Writing, lane: CompiledLane, all: readonly Pair[]): Promise<number> {
   const references = new References(
     writing.apps,
     { find: (name, side, keys) => writing.pairs.find(writing.pipeline, name, side, keys) },
@@ -94,7 +90,9 @@ export async function mergeAll(
         continue
       }
       const decided = decidePair(lane, pair, find)
-      const side = SIDES.find(one => decided.writes[one] && !wasRefused(pair, one, decided.writes[one].values))
+      const side = SIDES.find(
+        one => decided.writes[one] && !wasRefused(pair, one, decided.writes[one].values),
+      )
       if (side) toWrite[side].push({ pair, decided })
       else still.push(unwritten(lane, pair, decided))
     }
@@ -119,20 +117,20 @@ function isLeftAlone({ state, held }: Pair): boolean {
 
 function wasRefused({ held }: Pair, side: Side, values: object): boolean {
   const tried = JSON.stringify(values)
-  return held.some(one => one.why === 'refused' && one.join === null && one.side === side && one.tried === tried)
+  return held.some(
+    one => one.why === 'refused' && one.join === null && one.side === side && one.tried === tried,
+  )
 }
 
 /** Nothing is to be written of it: what both sides say is agreed. */
 function unwritten(lane: CompiledLane, pair: Pair, decided: Decision['decided']): Pair {
-  const refused = pair.held.filter(one => one.why === 'refused' && one.join === null && Object.keys(decided.writes).length > 0)
+  const refused = pair.held.filter(
+    one => one.why === 'refused' && one.join === null && Object.keys(decided.writes).length > 0,
+  )
   return settledPair(lane, pair, { ...decided, held: [...refused, ...decided.held] }, {})
 }
 
-async function putAll(
-  writing: Writing,
-  lane: CompiledLane,
-  some: readonly Pair[],
-): Promise<void> {
+async function putAll(writing: Writing, lane: CompiledLane, some: readonly Pair[]): Promise<void> {
   for (let at = 0; at < some.length; at += PUT_TOGETHER)
     await writing.pairs.commit(writing.pipeline, {
       ...stamp(writing),

@@ -22,7 +22,8 @@ export async function placesOf(
   const lanes = definition.lanes.map(lane => {
     const found = (side: Side) => {
       const object = objects[side].find(({ name }) => name === lane[side])
-      const missing = object && lane.fields.find(join => !object.fields.some(({ name }) => name === join[side]))
+      const missing =
+        object && lane.fields.find(join => !object.fields.some(({ name }) => name === join[side]))
       if (object && !missing) return object
       throw new Failure(
         'structural',

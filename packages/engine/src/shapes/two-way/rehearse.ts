@@ -197,7 +197,12 @@ class VirtualPairs implements PairLookup {
       const half = pair.halves[side]
       if (!half || !wanted.has(half.id)) return []
       // What is to be made there has no key yet.
-      const far = pair.halves[other(side)] ?? { id: '(the new one)', record: {}, version: null, changedAt: null }
+      const far = pair.halves[other(side)] ?? {
+        id: '(the new one)',
+        record: {},
+        version: null,
+        changedAt: null,
+      }
       return [{ ...pair, halves: { ...pair.halves, [other(side)]: far } }]
     })
   }

@@ -101,12 +101,20 @@ class OpenTwoWay implements OpenRun {
   }
 
   async begin(): Promise<void> {
-    const settled = await settleIntents(this.writing(this.run.turned), this.opened.places.lanes)
-    if (settled > 0)
-      await this.run.log('info', `What had become of ${settled.toLocaleString('en')} writes was not known; it is now.`)
+    await this.settle(this.writing(this.run.turned))
     await this.count()
     await this.run.setState('Following')
     this.run.succeeded()
+  }
+
+  /** Before anything else: a call may have been left without an answer by a kill, a lost connection, or whatever else was wanted. */
+  private async settle(writing: Writing): Promise<void> {
+    const settled = await settleIntents(writing, this.opened.places.lanes)
+    if (settled > 0)
+      await this.run.log(
+        'info',
+        `What had become of ${settled.toLocaleString('en')} writes was not known; it is now.`,
+      )
   }
 
   async errand({ kind, twoWay }: Errand): Promise<string> {
@@ -124,7 +132,9 @@ class OpenTwoWay implements OpenRun {
       return 'A pass comes now.'
     }
     const { places } = this.opened
-    const said = await carryOutDeed(this.writing(this.run.turned), places, twoWay)
+    const writing = this.writing(this.run.turned)
+    await this.settle(writing)
+    const said = await carryOutDeed(writing, places, twoWay)
     await this.endRun(said)
     await this.count()
     this.due = 0
@@ -148,6 +158,7 @@ class OpenTwoWay implements OpenRun {
     const beganAt = parts.surroundings.now()
     const writing = this.writing(signal)
     try {
+      await this.settle(writing)
       for (const lane of opened.places.lanes) {
         known.status = { ...known.status, doing: lane.name }
         const before = await parts.pairs.lane(record.id, lane.name)

@@ -99,7 +99,11 @@ export async function carryOut(
   const { apps, pipeline, signal } = writing
   const { side, once, op, operations } = intent
   const answers = await apps[side]
-    .write(lane.objects[side].name, operations.map(one => asWritten(op, one)), { once, signal })
+    .write(
+      lane.objects[side].name,
+      operations.map(one => asWritten(op, one)),
+      { once, signal },
+    )
     .catch(async (thrown: unknown) => {
       if (thrown instanceof NotDone)
         await writing.pairs.commit(pipeline, { ...stamp(writing), settled: [once] })
@@ -153,7 +157,10 @@ async function cameOf(
   { operation, pair, answer }: { operation: IntendedWrite; pair: Pair; answer: WriteAnswer },
 ): Promise<CameOf> {
   const at = writing.now()
-  const said = (record: string | null, more: Pick<TwoWayTrail, 'op' | 'field' | 'was' | 'became' | 'why'>) => ({
+  const said = (
+    record: string | null,
+    more: Pick<TwoWayTrail, 'op' | 'field' | 'was' | 'became' | 'why'>,
+  ) => ({
     at,
     run,
     lane: lane.name,
@@ -166,7 +173,11 @@ async function cameOf(
   if (op === 'remove') {
     if (answer.answer === 'refused') return refusedPair(lane, side, operation, pair, answer)
     const record = operation.id
-    return { pair, over: true, trail: [said(record, { op: 'delete', field: null, was: null, became: null, why: 'gone' })] }
+    return {
+      pair,
+      over: true,
+      trail: [said(record, { op: 'delete', field: null, was: null, became: null, why: 'gone' })],
+    }
   }
   if (answer.answer === 'gone') return { pair, trail: [], gone: true }
   if (answer.answer === 'changed') {
@@ -233,7 +244,9 @@ function refusedPair(
     remedy: 'Correct the record where it was edited; or let it be tried again as it is.',
     tried: isOfOne ? write.values[field] : JSON.stringify(write.values),
   }
-  const others = pair.held.filter(one => !(one.why === 'refused' && one.join === held.join && one.side === side))
+  const others = pair.held.filter(
+    one => !(one.why === 'refused' && one.join === held.join && one.side === side),
+  )
   // The other fields go without it.
   return { pair: { ...pair, held: [...others, held], waits: isOfOne }, trail: [], refused: true }
 }

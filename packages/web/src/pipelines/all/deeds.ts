@@ -6,6 +6,7 @@ import { hinders } from '@tide/core/plan/note'
 import { api } from '../../api/client.ts'
 import { putPipeline } from '../../api/live.ts'
 import { count, plural } from '../../format.ts'
+import { isTwoWay } from '../../two-way/status.ts'
 import { tablesSaid } from '../tablesSaid.ts'
 
 /** `can: false`: it is left as it is, for the reason that is said. */
@@ -49,6 +50,7 @@ async function planned(pipeline: PipelineStatus): Promise<Foreseen> {
   const startable = isChangeable(state) && (state !== 'Stopped' || reason?.kind === 'person')
   if (!startable) return cannot(isNow(pipeline))
   if (definition.shape === 'send') return can('waits for runs, and sends nothing before')
+  if (definition.shape === 'two-way') return can('merges what both sides have; its setup shows what that is')
   let plan: PlanAnswer
   try {
     plan = await api<PlanAnswer>('POST', '/plan', { pipeline: id, definition, fresh: true })
@@ -69,9 +71,11 @@ export const DEEDS: Deed[] = [
     foresee: one =>
       one.wanted !== 'stop' && sendsOrWaits(one)
         ? can('begins no run')
-        : runs(one)
-          ? can(`stands still; ${count(one.committedPerMinute)} changes a minute wait in its journal`)
-          : cannot(isNow(one)),
+        : isTwoWay(one) && runs(one)
+          ? can('stands still; what is edited meanwhile is merged when it goes on')
+          : runs(one)
+            ? can(`stands still; ${count(one.committedPerMinute)} changes a minute wait in its journal`)
+            : cannot(isNow(one)),
     act: one => post(one, 'pause'),
   },
   {
@@ -98,16 +102,22 @@ export const DEEDS: Deed[] = [
     verb: 'Verify',
     danger: false,
     foresee: one =>
-      runs(one) ? can(`${rowsSaid(one)} of ${tablesSaid(one)} are read on both sides`) : cannot(isNow(one)),
+      isTwoWay(one)
+        ? cannot('keeps two apps in step, and has no copy to verify')
+        : runs(one)
+          ? can(`${rowsSaid(one)} of ${tablesSaid(one)} are read on both sides`)
+          : cannot(isNow(one)),
     act: one => api('POST', `/pipelines/${one.id}/verifications`, {}),
   },
   {
     verb: 'Recopy',
     danger: true,
     foresee: one =>
-      one.state === 'Following' && one.wanted !== 'stop'
-        ? can(`${rowsSaid(one)} of ${tablesSaid(one)} are deleted at ${one.toName} and copied again`)
-        : cannot(isNow(one)),
+      isTwoWay(one)
+        ? cannot('keeps two apps in step, and copies nothing anew')
+        : one.state === 'Following' && one.wanted !== 'stop'
+          ? can(`${rowsSaid(one)} of ${tablesSaid(one)} are deleted at ${one.toName} and copied again`)
+          : cannot(isNow(one)),
     act: one => post(one, 'recopy', { lanes: [] }),
   },
   {
@@ -118,9 +128,11 @@ export const DEEDS: Deed[] = [
       one.wanted !== 'stop' &&
       (sendsOrWaits(one) || one.state === 'Paused')
         ? can('begins no run any more; what was sent stays, and is remembered')
-        : runs(one) || (one.state === 'Paused' && one.wanted !== 'stop')
-          ? can(`the capture of ${tablesSaid(one)} goes; to start again, all is copied anew`)
-          : cannot(isNow(one)),
+        : isTwoWay(one) && one.wanted !== 'stop' && (runs(one) || one.state === 'Paused')
+          ? can('carries nothing over any more; what is paired is remembered')
+          : runs(one) || (one.state === 'Paused' && one.wanted !== 'stop')
+            ? can(`the capture of ${tablesSaid(one)} goes; to start again, all is copied anew`)
+            : cannot(isNow(one)),
     act: one => post(one, 'stop'),
   },
 ]

@@ -5,18 +5,10 @@ import type { Dataset } from '@tide/core/records/dataset'
 import { matcherOf, pathOf } from '@tide/core/naming/pattern'
 import { lazy, Suspense, useId } from 'react'
 import { TextButton } from '../../parts/Button.tsx'
-import { InlineField, InlineSelect } from '../../parts/Field.tsx'
+import { InlineField } from '../../parts/Field.tsx'
 import { OrderedList } from '../../parts/OrderedList.tsx'
-import {
-  conditionOf,
-  listOf,
-  singleOf,
-  testOf,
-  TESTS,
-  valueOf,
-  type Single,
-  type Test,
-} from './conditions.ts'
+import { ConditionLines } from './ConditionLines.tsx'
+import { listOf } from './conditions.ts'
 
 const ExpressionField = lazy(() => import('./ExpressionField.tsx'))
 
@@ -100,49 +92,13 @@ function Conditions({ scope, number, listId, tables, change }: ConditionsProps) 
     )
   }
   if (!list) return <p className="mt-1 pl-6 font-mono text-[12px]">{printCondition(scope.where)}</p>
-  const { join, parts } = list
-  const put = (next: Single[]) => change({ ...scope, where: conditionOf({ join, parts: next }) })
   return (
-    <div className="mt-1 space-y-1 pl-6">
-      {parts.map((part, i) => (
-        <div key={i} className="flex items-baseline gap-2">
-          {i === 0 ? (
-            <span className="w-14 text-ink-2">those of</span>
-          ) : (
-            <InlineSelect
-              label={`How the conditions of scope ${number} are joined`}
-              className="w-14"
-              value={join}
-              options={[
-                { value: 'all', title: 'and' },
-                { value: 'any', title: 'or' },
-              ]}
-              onChange={event =>
-                change({ ...scope, where: conditionOf({ join: event.target.value as 'all' | 'any', parts }) })
-              }
-            />
-          )}
-          <SingleFields
-            what={`condition ${i + 1} of scope ${number}`}
-            single={part}
-            listId={listId}
-            change={next => put(parts.map((other, n) => (n === i ? next : other)))}
-          />
-          {parts.length > 1 && (
-            <TextButton
-              aria-label={`Remove condition ${i + 1} of scope ${number}`}
-              onClick={() => put(parts.filter((_, n) => n !== i))}
-            >
-              Remove
-            </TextButton>
-          )}
-        </div>
-      ))}
-      <TextButton
-        onClick={() => put([...parts, { column: parts.at(-1)?.column ?? 'id', op: 'equals', value: '' }])}
-      >
-        Add a condition
-      </TextButton>
+    <ConditionLines
+      what={`scope ${number}`}
+      list={list}
+      listId={listId}
+      change={next => change({ ...scope, where: next })}
+    >
       <TextButton
         className="ml-4"
         disabled={expression === undefined}
@@ -151,7 +107,7 @@ function Conditions({ scope, number, listId, tables, change }: ConditionsProps) 
       >
         Write an expression
       </TextButton>
-    </div>
+    </ConditionLines>
   )
 }
 
@@ -176,41 +132,5 @@ function AsConditions({ text, columns, change }: AsConditionsProps) {
         <span className="ml-3 text-ink-3">It says more than conditions can, or cannot be read yet.</span>
       )}
     </p>
-  )
-}
-
-interface SingleFieldsProps {
-  what: string
-  single: Single
-  listId: string
-  change: (single: Single) => void
-}
-
-function SingleFields({ what, single, listId, change }: SingleFieldsProps) {
-  const [test, value] = [testOf(single), valueOf(single)]
-  return (
-    <>
-      <InlineField
-        label={`Column of ${what}`}
-        className="w-36 min-w-0"
-        list={listId}
-        value={single.column}
-        onChange={event => change({ ...single, column: event.target.value })}
-      />
-      <InlineSelect
-        label={`Test of ${what}`}
-        value={test}
-        options={TESTS.map(one => ({ value: one, title: one }))}
-        onChange={event => change(singleOf(single.column, event.target.value as Test, value ?? ''))}
-      />
-      {value !== undefined && (
-        <InlineField
-          label={`Value of ${what}`}
-          className="w-36 min-w-0 flex-1"
-          value={value}
-          onChange={event => change(singleOf(single.column, test, event.target.value))}
-        />
-      )}
-    </>
   )
 }

@@ -3,10 +3,8 @@ import type { SendLook } from '@tide/core/api/send-look'
 import type { SendDefinition } from '@tide/core/definition/send'
 import { hinders } from '@tide/core/plan/note'
 import { keepPreviousData, useQuery } from '@tanstack/react-query'
-import { useEffect, useState } from 'react'
 import { api } from '../../api/client.ts'
-
-const SETTLES_MS = 500
+import { useSettled } from '../../pipelines/setup/useSettled.ts'
 
 /** What both sides have and what stands in the way, recomputed at every edit; then what the first run would do. */
 export function useLook(definition: SendDefinition, pipeline: string | undefined) {
@@ -27,14 +25,4 @@ export function useLook(definition: SendDefinition, pipeline: string | undefined
   })
   const isCurrent = settled === definition && !look.isPlaceholderData
   return { look, foreseen, ready: isCurrent }
-}
-
-/** The value once nobody has changed it for a moment. */
-function useSettled<T>(value: T): T {
-  const [settled, setSettled] = useState(value)
-  useEffect(() => {
-    const timer = setTimeout(() => setSettled(value), SETTLES_MS)
-    return () => clearTimeout(timer)
-  }, [value])
-  return settled
 }

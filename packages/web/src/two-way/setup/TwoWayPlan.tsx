@@ -1,0 +1,111 @@
+import type { LaneForeseen, TwoWayForeseen } from '@tide/core/api/two-way'
+import type { TwoWayDefinition } from '@tide/core/definition/two-way'
+import type { TwoWayNote } from '@tide/core/two-way/plan'
+import { count, duration, plural } from '../../format.ts'
+import { TextButton } from '../../parts/Button.tsx'
+import { Figure } from '../../parts/Figure.tsx'
+import { TwoWayRows } from '../TwoWayRows.tsx'
+import type { Called } from '../said.ts'
+
+interface TwoWayPlanProps {
+  notes: readonly TwoWayNote[]
+  foreseen: TwoWayForeseen | undefined
+  called: Called
+  definition: TwoWayDefinition
+  goTo: (note: Pick<TwoWayNote, 'section' | 'lane'>) => void
+}
+
+const LOOKS: Record<TwoWayNote['level'], string> = {
+  refused: 'border-buoy-mark bg-buoy-paper',
+  undecided: 'border-ink-3 bg-paper-3',
+  loss: 'border-ochre bg-ochre-paper',
+  warning: 'border-ochre bg-ochre-paper',
+}
+
+/** What stands in the way, what is to be known, and what the first pass would do. */
+export function TwoWayPlan({ notes, foreseen, called, definition, goTo }: TwoWayPlanProps) {
+  return (
+    <>
+      <div className="space-y-1.5">
+        {notes.map(note => (
+          <div
+            key={`${note.section} ${note.lane} ${note.join} ${note.message}`}
+            className={`border-l-3 px-2.5 py-1.5 text-[13px] ${LOOKS[note.level]}`}
+          >
+            <p className="font-semibold">{note.message}</p>
+            <p className="text-ink-2">
+              {note.remedy} <TextButton onClick={() => goTo(note)}>Show</TextButton>
+            </p>
+          </div>
+        ))}
+      </div>
+      {foreseen && (
+        <>
+          <p className="mt-2 text-[17px]">
+            Takes part now: <b>{plural(foreseen.records.now, 'record')}</b>
+          </p>
+          <p className="text-[13px] text-ink-2">
+            {foreseen.records.later === null
+              ? 'How many there will be is not known: a side does not say when records are made.'
+              : `${count(foreseen.records.later)} in thirty days at the present pace.`}{' '}
+            Read in {duration(foreseen.seconds)}; nothing was written.
+          </p>
+          {foreseen.lanes.map((lane, i) => (
+            <LaneSaid
+              key={lane.lane}
+              lane={lane}
+              called={called}
+              many={definition.lanes.length > 1 ? i : undefined}
+            />
+          ))}
+          <h3 className="mt-3 text-[14px]">Calls a day</h3>
+          {(['a', 'b'] as const).map(side => {
+            const { looking, sweeping, limit } = foreseen.callsADay[side]
+            const share = limit === null ? undefined : Math.round(((looking + sweeping) / limit) * 1000) / 10
+            return (
+              <p key={side} className="text-[13px]">
+                {called[side]}: <b>{count(looking + sweeping)}</b>, {count(looking)} to look for changes and{' '}
+                {count(sweeping)} for deletions
+                {share === undefined ? '; its limit is not known.' : `; ${share} % of its limit.`}
+              </p>
+            )
+          })}
+        </>
+      )}
+    </>
+  )
+}
+
+function LaneSaid({ lane, called, many }: { lane: LaneForeseen; called: Called; many: number | undefined }) {
+  const { created, changed, paired, held, calls, reasons } = lane
+  return (
+    <section className="mt-2 border-t border-line pt-2" aria-label={`First pass of ${lane.lane}`}>
+      {many !== undefined && <h3 className="text-[14px]">{lane.lane}</h3>}
+      <dl className="flex flex-wrap gap-y-2 py-1">
+        <Figure label="on both sides" value={count(paired)} />
+        <Figure label={`made in ${called.a}`} value={count(created.a)} />
+        <Figure label={`made in ${called.b}`} value={count(created.b)} />
+        <Figure label={`changed in ${called.a}`} value={count(changed.a)} />
+        <Figure label={`changed in ${called.b}`} value={count(changed.b)} />
+        <Figure label="held" value={<span className={held > 0 ? 'text-buoy' : ''}>{count(held)}</span>} />
+      </dl>
+      <p className="text-[13px] text-ink-2">
+        About {count(calls.a)} calls to {called.a} and {count(calls.b)} to {called.b}.
+      </p>
+      {reasons.length > 0 && (
+        <ul className="my-2 space-y-1 text-[13px]" aria-label="Why records are held">
+          {reasons.slice(0, 5).map(({ reason, remedy, records }) => (
+            <li key={reason} className="border-l-3 border-ochre bg-ochre-paper px-2.5 py-1">
+              <b>{plural(records, 'record')}</b>: {reason} <span className="text-ink-2">{remedy}</span>
+            </li>
+          ))}
+        </ul>
+      )}
+      <TwoWayRows
+        rows={lane.rows.filter(({ does }) => does !== 'agree').slice(0, 20)}
+        called={called}
+        label={`What the first pass of ${lane.lane} would do`}
+      />
+    </section>
+  )
+}
