@@ -190,7 +190,16 @@ export class Following {
 
   private async ask(errand: Pick<Errand, 'kind'> & Partial<Errand>): Promise<void> {
     const { id: pipeline } = this.store.record
-    const rest = { lanes: [], to: null, reason: null, held: null, repair: null, send: null, twoWay: null, askedBy: null }
+    const rest = {
+      lanes: [],
+      to: null,
+      reason: null,
+      held: null,
+      repair: null,
+      send: null,
+      twoWay: null,
+      askedBy: null,
+    }
     const asked = {
       ...rest,
       ...errand,

@@ -12,13 +12,7 @@ const soak = asked.includes('--shape send')
     : 'soak/soak.ts'
 const { status } = spawnSync(
   process.execPath,
-  [
-    '--import',
-    'tsx',
-    '--no-warnings',
-    soak,
-    ...process.argv.slice(2),
-  ],
+  ['--import', 'tsx', '--no-warnings', soak, ...process.argv.slice(2)],
   { stdio: 'inherit' },
 )
 process.exit(status ?? 1)

@@ -36,16 +36,6 @@ const STAGES = [
 
 const LANES = [
   {
-    a: 'programmes',
-    b: 'programmes',
-    originate: 'a',
-    fields: [{ a: 'name', b: 'name', direction: 'both' }],
-    conflict: 'the later',
-    tie: 'a',
-    first: 'a',
-    pair: [{ fields: [{ a: 'name', b: 'name', alike: ['case', 'spaces'] }] }],
-  },
-  {
     a: 'tickets',
     b: 'jobs',
     originate: 'both',
@@ -80,6 +70,16 @@ const LANES = [
     first: 'the later',
     pair: [{ fields: [{ a: 'summary', b: 'job', alike: ['case', 'spaces'] }] }],
     links: { a: 'benchbook_job', b: 'ticket' },
+  },
+  {
+    a: 'programmes',
+    b: 'programmes',
+    originate: 'a',
+    fields: [{ a: 'name', b: 'name', direction: 'both' }],
+    conflict: 'the later',
+    tie: 'a',
+    first: 'a',
+    pair: [{ fields: [{ a: 'name', b: 'name', alike: ['case', 'spaces'] }] }],
   },
 ]
 

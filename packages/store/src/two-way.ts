@@ -192,7 +192,8 @@ export class TwoWayPairs {
       .limit(limit)
     return rows.map(row => {
       const { halves, ...pair } = pairOf(row)
-      const seen = (half: Pair['halves']['a']) => half && { id: half.id, values: half.record }
+      const seen = (half: Pair['halves']['a']) =>
+        half && { id: half.id, values: half.record, changedAt: half.changedAt }
       return { ...pair, label: row.label, changedAt: row.changedAt, a: seen(halves.a), b: seen(halves.b) }
     })
   }

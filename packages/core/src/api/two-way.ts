@@ -80,12 +80,19 @@ export interface TwoWayLook {
   proposed: ProposedJoin[][]
 }
 
+/** `changedAt`: in milliseconds, as its app says; null: it does not. */
+export interface SeenHalf {
+  id: string
+  values: Record<string, Value>
+  changedAt: number | null
+}
+
 /** A pair as people look at it. */
 export interface PairSeen extends Omit<Pair, 'halves'> {
   /** What people call it. */
   label: string | null
-  a: { id: string; values: Record<string, Value> } | null
-  b: { id: string; values: Record<string, Value> } | null
+  a: SeenHalf | null
+  b: SeenHalf | null
   changedAt: string
 }
 

@@ -103,9 +103,7 @@ const laneSchema = Type.Object(
     /** Where new records may start; of edits it says nothing. */
     originate: Type.Enum([...ORIGINATIONS], { title: 'New records start' }),
     /** A record takes part that fulfils the condition of the side where it started. */
-    scope: Type.Optional(
-      Type.Object({ a: Type.Optional(conditionSchema), b: Type.Optional(conditionSchema) }, closed),
-    ),
+    scope: Type.Optional(Type.Record(Type.String({ pattern: '^[ab]$' }), conditionSchema)),
     /** For the time being only these records, by their keys, and none that come to be later. */
     trial: Type.Optional(
       Type.Object(

@@ -309,14 +309,7 @@ class LanePlan {
       const [from, into] = [fields[other(side)], fields[side]]
       if (direction === `${side} to ${other(side)}`) continue
       const lost = losesIn(from, into)
-      if (lost)
-        this.say(
-          'warning',
-          'fields',
-          `“${into.title}” ${lost}.`,
-          'Values that do not fit wait in Held.',
-          name,
-        )
+      if (lost) this.say('warning', 'fields', `“${into.title}” ${lost.what}.`, lost.remedy, name)
       const strange = (from.choices ?? []).filter(one => into.choices && !into.choices.includes(one))
       if (strange.length > 0)
         this.say(
@@ -469,11 +462,16 @@ export function cannotMeet(a: LogicalType, b: LogicalType): string | undefined {
 }
 
 /** What a value loses on its way; undefined: nothing. */
-export function losesIn(from: AppField, into: AppField): string | undefined {
-  if (from.type.kind === 'timestamp' && into.type.kind === 'date') return 'loses the time of day'
+export function losesIn(from: AppField, into: AppField): { what: string; remedy: string } | undefined {
+  if (from.type.kind === 'timestamp' && into.type.kind === 'date')
+    return {
+      what: 'loses the time of day',
+      remedy: 'The time stays where it was written, for as long as the day is the same.',
+    }
+  const held = 'Values that do not fit wait in Held.'
   if (into.maxLength !== null && (from.maxLength ?? Infinity) > into.maxLength && from.type.kind === 'utf8')
-    return `takes ${into.maxLength} characters`
+    return { what: `takes ${into.maxLength} characters`, remedy: held }
   if (into.type.kind === 'int' && NUMBERS.includes(from.type.kind) && from.type.kind !== 'int')
-    return 'takes whole numbers alone'
+    return { what: 'takes whole numbers alone', remedy: held }
   return undefined
 }

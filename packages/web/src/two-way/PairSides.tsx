@@ -1,6 +1,7 @@
-import type { PairSeen } from '@tide/core/api/two-way'
+import type { PairSeen, SeenHalf } from '@tide/core/api/two-way'
 import type { TwoWayDefinition } from '@tide/core/definition/two-way'
 import { laneName } from '@tide/core/definition/two-way'
+import { moment } from '../format.ts'
 import { joinName, valueSaid, type Called } from './said.ts'
 
 /** Both halves of a pair, a field pair a line; what is held, and what is not said alike, is marked. */
@@ -20,10 +21,10 @@ export function PairSides({
       <thead>
         <tr className="border-b border-line-2 text-left text-[12px] text-ink-2">
           <th scope="col" className="py-1.5 font-semibold">
-            {called.a} {pair.a?.id ?? '– none'}
+            <HalfSaid called={called.a} half={pair.a} />
           </th>
           <th scope="col" className="py-1.5 pl-3 font-semibold">
-            {called.b} {pair.b?.id ?? '– none'}
+            <HalfSaid called={called.b} half={pair.b} />
           </th>
         </tr>
       </thead>
@@ -48,5 +49,17 @@ export function PairSides({
         })}
       </tbody>
     </table>
+  )
+}
+
+function HalfSaid({ called, half }: { called: string; half: SeenHalf | null }) {
+  if (!half) return <>{called}: none</>
+  return (
+    <>
+      {called} <span className="font-mono">{half.id}</span>
+      {half.changedAt !== null && (
+        <span className="font-normal">, changed {moment(new Date(half.changedAt).toISOString())}</span>
+      )}
+    </>
   )
 }

@@ -1,6 +1,6 @@
 import type { TwoWayTrail } from '@tide/core/api/two-way'
 import { Link } from 'react-router'
-import { moment } from '../format.ts'
+import { moment, plural } from '../format.ts'
 import { Name } from '../parts/Name.tsx'
 import { valueSaid, type Called } from './said.ts'
 
@@ -38,6 +38,19 @@ const OPS: Record<TwoWayTrail['op'], string> = {
   apart: 'apart',
 }
 
+/** What a record was made with is one line. */
+function together(trail: readonly TwoWayTrail[]): (TwoWayTrail & { more: TwoWayTrail[] })[] {
+  const lines: (TwoWayTrail & { more: TwoWayTrail[] })[] = []
+  for (const one of trail) {
+    const last = lines.at(-1)
+    const same =
+      last?.op === 'create' && one.op === 'create' && last.pair === one.pair && last.side === one.side
+    if (same) last.more.push(one)
+    else lines.push({ ...one, more: [] })
+  }
+  return lines
+}
+
 /** What was written to which field, from what to what, and why. */
 export function TrailTable({ trail, called, label, pipeline }: TrailTableProps) {
   return (
@@ -59,7 +72,7 @@ export function TrailTable({ trail, called, label, pipeline }: TrailTableProps) 
         </tr>
       </thead>
       <tbody>
-        {trail.map(({ id, at, side, op, record, field, was, became, why }) => (
+        {together(trail).map(({ id, at, side, op, record, field, was, became, why, more }) => (
           <tr key={id} className="border-b border-line align-top">
             <td className="py-1.5 pr-2 whitespace-nowrap">{moment(at)}</td>
             <td className="py-1.5 pr-2">
@@ -76,16 +89,31 @@ export function TrailTable({ trail, called, label, pipeline }: TrailTableProps) 
               )}{' '}
               <span className="text-ink-2">{OPS[op]}</span>
             </td>
-            <td className="py-1.5 pr-2 font-mono text-[12px] break-words">{field}</td>
             <td className="py-1.5 pr-2 break-words">
-              {field !== null && (
+              {more.length > 0 ? (
+                plural(more.length + 1, 'field')
+              ) : (
+                <span className="font-mono text-[12px]">{field}</span>
+              )}
+            </td>
+            <td className="py-1.5 pr-2 break-words">
+              {more.length > 0 ? (
+                <span className="line-clamp-2">
+                  {[{ field, became }, ...more]
+                    .toReversed()
+                    .map(one => `${one.field}: ${valueSaid(one.became)}`)
+                    .join(', ')}
+                </span>
+              ) : field !== null ? (
                 <>
                   {op !== 'create' && <span className="text-ink-2">{valueSaid(was)} → </span>}
                   {valueSaid(became)}
                 </>
-              )}
+              ) : null}
             </td>
-            <td className="py-1.5 text-ink-2">{whySaid(why, called)}</td>
+            <td className="py-1.5 text-ink-2">
+              {op === 'create' ? 'it started on the other side' : whySaid(why, called)}
+            </td>
           </tr>
         ))}
       </tbody>

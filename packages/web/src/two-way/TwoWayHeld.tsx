@@ -7,7 +7,6 @@ import { api } from '../api/client.ts'
 import { plural } from '../format.ts'
 import { Button, TextButton } from '../parts/Button.tsx'
 import { InlineField } from '../parts/Field.tsx'
-import { Name } from '../parts/Name.tsx'
 import { ErrorNotice } from '../parts/Notice.tsx'
 import { askTwoWay } from './deeds.ts'
 import { PairSides } from './PairSides.tsx'
@@ -84,7 +83,7 @@ export function TwoWayHeld() {
                   aria-expanded={open === key}
                   onClick={() => setOpen(open === key ? undefined : key)}
                 >
-                  <Name>{pair.label ?? pair.a?.id ?? pair.b?.id ?? pair.id}</Name>
+                  {pair.label ?? pair.a?.id ?? pair.b?.id ?? pair.id}
                 </TextButton>
                 <span className="font-mono text-[12px] text-ink-2">{held.join}</span>
                 <span className="flex-1">

@@ -7,7 +7,7 @@ import { Figure } from '../parts/Figure.tsx'
 import { TrailTable } from './TrailTable.tsx'
 import type { TwoWayPipeline } from './status.ts'
 
-const SHOWN = 15
+const SHOWN = 60
 
 /** What moved in which direction, what waits, and how far both sides are known. */
 export function TwoWayNow() {
@@ -67,12 +67,9 @@ export function TwoWayNow() {
       </p>
       <dl className="flex flex-wrap gap-y-2 py-3">
         <Figure label="pairs" value={figure(pairs)} />
+        <Figure label="held" value={<span className={held ? 'text-buoy' : ''}>{figure(held)}</span>} />
         <Figure
-          label="held for a person"
-          value={<span className={held ? 'text-buoy' : ''}>{figure(held)}</span>}
-        />
-        <Figure
-          label="wait for another record"
+          label="waiting"
           value={figure(waiting)}
           title="What they link to is not on the other side yet."
         />
@@ -85,9 +82,9 @@ export function TwoWayNow() {
           (['a', 'b'] as const).map(side => (
             <Figure
               key={side}
-              label={`written in ${side === 'a' ? fromName : toName} since it runs here`}
+              label={`written in ${side === 'a' ? fromName : toName}`}
               value={count(done[side].created + done[side].changed + done[side].deleted)}
-              title={`${count(done[side].created)} made, ${count(done[side].changed)} changed, ${count(done[side].deleted)} deleted`}
+              title={`${count(done[side].created)} made, ${count(done[side].changed)} changed, ${count(done[side].deleted)} deleted, since the engine took it up`}
             />
           ))}
       </dl>

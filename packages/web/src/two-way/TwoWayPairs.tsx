@@ -8,7 +8,6 @@ import { Button, TextButton } from '../parts/Button.tsx'
 import { DataTable, type Column } from '../parts/DataTable.tsx'
 import { Confirm } from '../parts/Dialog.tsx'
 import { FindField, InlineSelect } from '../parts/Field.tsx'
-import { Name } from '../parts/Name.tsx'
 import { ErrorNotice } from '../parts/Notice.tsx'
 import { askTwoWay } from './deeds.ts'
 import { PairSides } from './PairSides.tsx'
@@ -62,7 +61,7 @@ export function TwoWayPairs() {
           aria-expanded={open === one.id}
           onClick={() => setOpen(open === one.id ? undefined : one.id)}
         >
-          <Name>{one.label ?? one.a?.id ?? one.b?.id ?? one.id}</Name>
+          {one.label ?? one.a?.id ?? one.b?.id ?? one.id}
         </TextButton>
       ),
       by: one => one.label ?? '',
@@ -107,9 +106,7 @@ export function TwoWayPairs() {
       {shown && (
         <section className="my-3 border border-line-2 p-3" aria-label="A pair">
           <div className="flex items-baseline gap-4">
-            <h2 className="text-[14px]">
-              <Name>{shown.label ?? shown.id}</Name>
-            </h2>
+            <h2 className="text-[14px]">{shown.label ?? shown.a?.id ?? shown.b?.id}</h2>
             <span className="ml-auto flex gap-2">
               {shown.a && shown.b && (
                 <Confirm

@@ -145,6 +145,7 @@ class OpenTwoWay implements OpenRun {
     const { run } = this
     const { surroundings } = run.parts
     const wait = this.due - surroundings.now()
+    if (run.state !== 'Following') await run.setState('Following')
     if (wait > 0) await surroundings.sleep(wait, signal)
     if (signal.aborted) return undefined
     await this.pass(signal)

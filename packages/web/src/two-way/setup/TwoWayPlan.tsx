@@ -3,7 +3,6 @@ import type { TwoWayDefinition } from '@tide/core/definition/two-way'
 import type { TwoWayNote } from '@tide/core/two-way/plan'
 import { count, duration, plural } from '../../format.ts'
 import { TextButton } from '../../parts/Button.tsx'
-import { Figure } from '../../parts/Figure.tsx'
 import { TwoWayRows } from '../TwoWayRows.tsx'
 import type { Called } from '../said.ts'
 
@@ -81,16 +80,48 @@ function LaneSaid({ lane, called, many }: { lane: LaneForeseen; called: Called; 
   return (
     <section className="mt-2 border-t border-line pt-2" aria-label={`First pass of ${lane.lane}`}>
       {many !== undefined && <h3 className="text-[14px]">{lane.lane}</h3>}
-      <dl className="flex flex-wrap gap-y-2 py-1">
-        <Figure label="on both sides" value={count(paired)} />
-        <Figure label={`made in ${called.a}`} value={count(created.a)} />
-        <Figure label={`made in ${called.b}`} value={count(created.b)} />
-        <Figure label={`changed in ${called.a}`} value={count(changed.a)} />
-        <Figure label={`changed in ${called.b}`} value={count(changed.b)} />
-        <Figure label="held" value={<span className={held > 0 ? 'text-buoy' : ''}>{count(held)}</span>} />
-      </dl>
+      <p className="text-[13px]">
+        <b>{count(paired)}</b> on both sides
+        {held > 0 && (
+          <>
+            , <b className="text-buoy">{count(held)} held</b>
+          </>
+        )}
+        .
+      </p>
+      <table className="my-1 text-[13px]" aria-label={`What is written by the first pass of ${lane.lane}`}>
+        <thead>
+          <tr className="text-[12px] text-ink-2">
+            <td />
+            {(['a', 'b'] as const).map(side => (
+              <th key={side} scope="col" className="pl-5 text-right font-semibold">
+                {called[side]}
+              </th>
+            ))}
+          </tr>
+        </thead>
+        <tbody>
+          {(
+            [
+              ['made', created],
+              ['changed', changed],
+            ] as const
+          ).map(([what, of]) => (
+            <tr key={what}>
+              <th scope="row" className="text-left font-normal text-ink-2">
+                {what}
+              </th>
+              {(['a', 'b'] as const).map(side => (
+                <td key={side} className="pl-5 text-right text-[17px] font-semibold">
+                  {count(of[side])}
+                </td>
+              ))}
+            </tr>
+          ))}
+        </tbody>
+      </table>
       <p className="text-[13px] text-ink-2">
-        About {count(calls.a)} calls to {called.a} and {count(calls.b)} to {called.b}.
+        About {plural(calls.a, 'call')} to {called.a} and {count(calls.b)} to {called.b}.
       </p>
       {reasons.length > 0 && (
         <ul className="my-2 space-y-1 text-[13px]" aria-label="Why records are held">

@@ -9,7 +9,7 @@ import { api } from '../../api/client.ts'
 import { putPipeline } from '../../api/live.ts'
 import { refreshConnections } from '../../api/queries.ts'
 import { useWhere } from '../../frame/crumbs.ts'
-import { TextButton } from '../../parts/Button.tsx'
+import { Choice } from '../../parts/Choice.tsx'
 import { ErrorNotice } from '../../parts/Notice.tsx'
 import { decisions } from '../../pipelines/setup/decisions.ts'
 import { StartButton } from '../../pipelines/setup/StartButton.tsx'
@@ -143,12 +143,15 @@ export function TwoWaySetup({ begin, present, connections, connectors, shapes }:
         {lane && objects.a && objects.b && (
           <>
             {definition.lanes.length > 1 && (
-              <p className="border-t border-line-2 pt-2 text-[13px] text-ink-2">
-                What follows is of {objects.a.title} and {objects.b.title}.{' '}
-                <TextButton onClick={() => setChosen((place + 1) % definition.lanes.length)}>
-                  Go to the next lane
-                </TextButton>
-              </p>
+              <div className="flex items-baseline gap-4 border-t border-line-2 py-2.5">
+                <span className="w-[78px] text-[14px] font-semibold">Lane</span>
+                <Choice
+                  label="Lane that the sections are of"
+                  options={definition.lanes.map(laneName)}
+                  chosen={place}
+                  choose={setChosen}
+                />
+              </div>
             )}
             <WhoSection
               {...section('who')}

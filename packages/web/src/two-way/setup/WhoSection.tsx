@@ -79,9 +79,8 @@ function SideScope({ side, lane, object, called, foreseen, change }: SideScopePr
   const where = lane.scope?.[side]
   const list = where ? listOf(where) : { join: 'all' as const, parts: [] }
   const put = (next: typeof where) => {
-    const scope = { ...lane.scope, [side]: next }
-    if (!next) delete scope[side]
-    change({ scope })
+    const others = Object.entries(lane.scope ?? {}).filter(([of]) => of !== side)
+    change({ scope: Object.fromEntries(next ? [...others, [side, next]] : others) })
   }
   return (
     <div className="mt-3 text-[13px]">
