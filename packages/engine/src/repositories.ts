@@ -170,6 +170,8 @@ export interface PairRepository {
   get(pipeline: string, ids: readonly string[]): Promise<Pair[]>
   /** Those that are to be looked at again. */
   waiting(pipeline: string, lane: string): Promise<Pair[]>
+  /** Records that take no part so far, each as a pair without another half. */
+  strangers(pipeline: string, lane: string): Promise<Pair[]>
   /** Keys of a side, of pairs that are not apart. */
   keys(pipeline: string, lane: string, side: Side): Promise<string[]>
   /** Calls of which it is not known what has become, in the order in which they were begun. */

@@ -113,6 +113,7 @@ function nothingPaired(): EngineParts['pairs'] {
     find: no,
     get: no,
     waiting: no,
+    strangers: no,
     keys: no,
     intents: no,
     totals: no,

@@ -47,7 +47,7 @@ export async function lookAtPlaces(
   }
   const [a, b] = await Promise.all([look(definition.from, 'a'), look(definition.to, 'b')])
   const others = (await store.pipelines.list()).flatMap(({ id, state, definition: one }) =>
-    id !== pipeline && one.shape === 'two-way' && state !== 'Draft' ? [one] : [],
+    id !== pipeline && one.shape !== 'replicate' && state !== 'Draft' ? [one] : [],
   )
   return {
     looked: {

@@ -1,4 +1,4 @@
-import { and, asc, count, desc, eq, gt, inArray, isNotNull, isNull, or, sql } from 'drizzle-orm'
+import { and, asc, count, desc, eq, gt, inArray, isNotNull, isNull, ne, or, sql } from 'drizzle-orm'
 import type { PairSeen, TwoWayTrail } from '@tide/core/api/two-way'
 import type { Side } from '@tide/core/merge/rule'
 import type { LaneProgress, PairCommit, PairTotals } from '@tide/core/two-way/commit'
@@ -62,6 +62,14 @@ export class TwoWayPairs {
       .select()
       .from(twoWayPair)
       .where(and(eq(twoWayPair.pipeline, of), eq(twoWayPair.lane, lane), eq(twoWayPair.waits, true)))
+    return rows.map(pairOf)
+  }
+
+  async strangers(of: string, lane: string): Promise<Pair[]> {
+    const rows = await this.db
+      .select()
+      .from(twoWayPair)
+      .where(and(eq(twoWayPair.pipeline, of), eq(twoWayPair.lane, lane), eq(twoWayPair.state, 'stranger')))
     return rows.map(pairOf)
   }
 
@@ -178,6 +186,7 @@ export class TwoWayPairs {
       .where(
         and(
           eq(twoWayPair.pipeline, of),
+          ne(twoWayPair.state, 'stranger'),
           lane === '' ? undefined : eq(twoWayPair.lane, lane),
           only === 'held' ? eq(twoWayPair.isHeld, true) : undefined,
           only === 'waiting' ? eq(twoWayPair.waits, true) : undefined,

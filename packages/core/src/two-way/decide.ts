@@ -203,6 +203,7 @@ export function settledPair(
     const [a, b] = [agreed.a[i], agreed.b[i]]
     if (a === undefined || b === undefined) continue
     // Of a new record: what its app has added, and what is still to be put before it, is looked at once it is there.
+    if (putAroundLater(lane, i, outcomes)) continue
     if (made && !agreesAsMade(lane, i, made, outcomes, valueOf(made)(i))) continue
     after[name] = [a, b]
   }
@@ -234,6 +235,14 @@ export function settledPair(
     return field !== undefined && both && !halves[side]!.record[field]
   })
   return { ...pair, halves, base: after, held, waits: both && (waits || unagreed || unlinked) }
+}
+
+/** The plain text has come from where text is put around it; what is put around it there is made of it next. */
+function putAroundLater({ merge }: CompiledLane, join: number, outcomes: readonly Outcome[]): boolean {
+  const { rule } = merge.joins[join]!
+  const outcome = outcomes.find(one => one.join === join)
+  if (rule.as !== 'affixed' || outcome?.comes !== 'written' || outcome.why !== 'first values') return false
+  return other(rule.affix.on) in outcome
 }
 
 function agreesAsMade(

@@ -18,14 +18,17 @@ export interface Gathering {
   records: Record<Side, ReadonlyMap<string, Half>>
   /** Pairs that these are of, and those that wait. */
   known: readonly Pair[]
+  /** Records that take no part so far, each as a pair without another half. */
+  strangers: readonly Pair[]
   now: string
   newId: () => string
 }
 
-export function gather(lane: CompiledLane, { records, known, now, newId }: Gathering): Gathered {
+export function gather(lane: CompiledLane, { records, known, strangers, now, newId }: Gathering): Gathered {
   const gathered: Gathered = { pairs: [], over: [], linked: [] }
   const taken: Record<Side, Set<string>> = { a: new Set(), b: new Set() }
   for (const pair of known) {
+    if (pair.state === 'stranger') continue
     const halves = { ...pair.halves }
     for (const side of SIDES) {
       const half = halves[side]
@@ -45,8 +48,8 @@ export function gather(lane: CompiledLane, { records, known, now, newId }: Gathe
     if (alone && !takesPart) gathered.over.push(pair.id)
     else gathered.pairs.push({ ...seen, state: takesPart ? 'in step' : 'asleep' })
   }
-  const strangers = (side: Side) => [...records[side].values()].filter(({ id }) => !taken[side].has(id))
-  const fresh = { a: strangers('a'), b: strangers('b') }
+  const freshOf = (side: Side) => [...records[side].values()].filter(({ id }) => !taken[side].has(id))
+  const fresh = { a: freshOf('a'), b: freshOf('b') }
   const isIn = {
     a: new Set(fresh.a.filter(half => lane.inScope('a', half, now)).map(({ id }) => id)),
     b: new Set(fresh.b.filter(half => lane.inScope('b', half, now)).map(({ id }) => id)),
@@ -54,15 +57,19 @@ export function gather(lane: CompiledLane, { records, known, now, newId }: Gathe
   const rules = lane.lane.pair ?? []
   // What is alone among the known ones may be one of those that are new.
   const alone = gathered.pairs.filter(({ halves, state }) => state === 'in step' && !(halves.a && halves.b))
+  const standing = new Strangers(strangers)
   const asked = (side: Side) => {
-    const halves = [...fresh[side], ...alone.flatMap(({ halves }) => halves[side] ?? [])]
+    const before = standing.halves(side).filter(({ id }) => !records[side].has(id) && !taken[side].has(id))
+    const halves = [...fresh[side], ...alone.flatMap(({ halves }) => halves[side] ?? []), ...before]
     return halves.map(half => ({ id: half.id, fieldOf: (field: string) => half.record[field] ?? null }))
   }
   const found =
     rules.length > 0 ? pairUp({ a: asked('a'), b: asked('b') }, rules) : { pairs: [], doubles: [], near: [] }
   const paired: Record<Side, Set<string>> = { a: new Set(), b: new Set() }
   const halfOf = (side: Side, id: string) =>
-    records[side].get(id) ?? alone.find(({ halves }) => halves[side]?.id === id)!.halves[side]!
+    records[side].get(id) ??
+    alone.find(({ halves }) => halves[side]?.id === id)?.halves[side] ??
+    standing.half(side, id)
   for (const { a, b } of found.pairs) {
     const origin = isIn.a.has(a) || !isIn.b.has(b) ? 'a' : 'b'
     const before = alone.filter(({ halves }) => halves.a?.id === a || halves.b?.id === b)
@@ -79,9 +86,21 @@ export function gather(lane: CompiledLane, { records, known, now, newId }: Gathe
     paired.b.add(b)
   }
   for (const side of SIDES) {
-    if (!originates(lane.lane, side)) continue
+    for (const id of paired[side]) gathered.over.push(...standing.rowOf(side, id))
     for (const half of fresh[side]) {
-      if (paired[side].has(half.id) || !isIn[side].has(half.id)) continue
+      if (paired[side].has(half.id)) continue
+      const [row] = standing.rowOf(side, half.id)
+      if (!originates(lane.lane, side) || !isIn[side].has(half.id)) {
+        const halves = { a: null, b: null, [side]: half }
+        // Without rules nothing is ever found to be the same.
+        if (rules.length > 0)
+          gathered.pairs.push({
+            ...madePair({ id: row ?? newId(), lane: lane.name, origin: side, halves }),
+            state: 'stranger',
+          })
+        continue
+      }
+      if (row !== undefined) gathered.over.push(row)
       const held = doubtOf(lane, found, side, half.id)
       const halves = { a: null, b: null, [side]: half }
       gathered.pairs.push({
@@ -91,6 +110,30 @@ export function gather(lane: CompiledLane, { records, known, now, newId }: Gathe
     }
   }
   return gathered
+}
+
+class Strangers {
+  /** By side and key. */
+  private readonly by: Record<Side, Map<string, Pair>> = { a: new Map(), b: new Map() }
+
+  constructor(pairs: readonly Pair[]) {
+    for (const pair of pairs)
+      for (const side of SIDES) if (pair.halves[side]) this.by[side].set(pair.halves[side].id, pair)
+  }
+
+  halves(side: Side): Half[] {
+    return [...this.by[side].values()].map(({ halves }) => halves[side]!)
+  }
+
+  half(side: Side, id: string): Half {
+    return this.by[side].get(id)!.halves[side]!
+  }
+
+  /** The id under which a record is kept. */
+  rowOf(side: Side, id: string): string[] {
+    const pair = this.by[side].get(id)
+    return pair ? [pair.id] : []
+  }
 }
 
 function madePair(made: Pick<Pair, 'id' | 'lane' | 'origin' | 'halves'>): Pair {

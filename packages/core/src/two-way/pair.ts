@@ -22,8 +22,11 @@ export interface Pair {
   halves: Record<Side, Half | null>
   /** By field pair: what was agreed, in the form of each side. */
   base: Record<string, [Value, Value]>
-  /** `asleep`: it is no longer in scope. `apart`: one half is gone and the other was left. */
-  state: 'in step' | 'asleep' | 'apart'
+  /**
+   * `asleep`: it is no longer in scope. `apart`: one half is gone and the other was left. `stranger`: a record that takes no part, and may be found
+   * to be the same as one that comes.
+   */
+  state: 'in step' | 'asleep' | 'apart' | 'stranger'
   held: HeldField[]
   /** A person has said that it is none of those that it may be. */
   alone: boolean

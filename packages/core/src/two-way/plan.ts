@@ -1,5 +1,6 @@
 /** What stands in the way of a two-way pipeline, or is to be known before it starts. */
 import type { AppField, AppObject } from '../app/object.ts'
+import type { Definition } from '../definition/definition.ts'
 import { laneName, type TwoWayDefinition, type TwoWayJoin, type TwoWayLane } from '../definition/two-way.ts'
 import { other, type Side } from '../merge/rule.ts'
 import { byHarm, someOf, type PlanNote } from '../plan/note.ts'
@@ -8,6 +9,7 @@ import { asOf } from '../scope/relative.ts'
 import { predicateOf } from '../scope/predicate.ts'
 import { templateParts } from '../send/template.ts'
 import { leadsNowhere, originates, SIDES } from './lane.ts'
+import { ringOf } from './ring.ts'
 import { joinName } from './pair.ts'
 
 export interface TwoWayNote extends Pick<PlanNote, 'level' | 'message' | 'remedy'> {
@@ -27,8 +29,8 @@ export interface TwoWayInput {
   called: Record<Side, string>
   /** Sides that know calls that they were told of before. */
   knowRepeats?: Partial<Record<Side, boolean>>
-  /** Other two-way pipelines. */
-  others?: readonly TwoWayDefinition[]
+  /** Other pipelines that work in apps. */
+  others?: readonly Definition[]
 }
 
 /** In order of harm; a definition without refusals can be started. */
@@ -71,7 +73,21 @@ export function planTwoWay(input: TwoWayInput): TwoWayNote[] {
       })
     seen.add(laneName(lane))
   }
-  if (objects.a && objects.b) notes.push(...writtenTwice(definition, others))
+  if (objects.a && objects.b)
+    notes.push(
+      ...writtenTwice(
+        definition,
+        others.flatMap(one => (one.shape === 'two-way' ? [one] : [])),
+      ),
+    )
+  const ring = ringOf(definition, others)
+  if (ring)
+    notes.push({
+      level: 'warning',
+      section: 'places',
+      message: `With ${ring.map(one => `“${one}”`).join(' and ')} this closes a ring: an edit could be carried round, back to where it came from.`,
+      remedy: 'Take one of them out, or let each field go one way.',
+    })
   return notes.sort(byHarm)
 }
 
@@ -409,7 +425,9 @@ class LanePlan {
           `${object.title} have no field “${name}” that can be written.`,
           'Choose another, or none.',
         )
+      // A mark may be one of them: by then there is no other half that it would go to.
       else if (
+        section === 'fields' &&
         this.lane.fields.some(join => join[side] === name && join.direction !== `${side} to ${other(side)}`)
       )
         this.say(

@@ -5,7 +5,7 @@ import { gathersSeconds } from '@tide/core/definition/files'
 import type { PipelineStatus } from '@tide/core/api/pipelines'
 import { useLive } from '../api/live.ts'
 import { count, duration } from '../format.ts'
-import { useHeld, useRefused } from '../held/useHeld.ts'
+import { useHeld, useWaitingInApps } from '../held/useHeld.ts'
 import { SearchOrDo } from './SearchOrDo.tsx'
 import { useCrumbs } from './crumbs.ts'
 
@@ -20,8 +20,8 @@ const SECTIONS = [
 
 /** Spine, top strip, and the section's own ledger and sheet. */
 export function Frame() {
-  const refused = useRefused().reduce((sum, { send }) => sum + send!.held!, 0)
-  const held = (useHeld().data?.rows ?? 0) + refused
+  const inApps = useWaitingInApps().reduce((sum, { held }) => sum + held, 0)
+  const held = (useHeld().data?.rows ?? 0) + inApps
   return (
     <div className="grid h-full grid-cols-[84px_minmax(0,1fr)] grid-rows-[44px_minmax(0,1fr)]">
       <header className="contents">

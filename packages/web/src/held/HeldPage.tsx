@@ -12,7 +12,7 @@ import { Outcome } from '../parts/Outcome.tsx'
 import { Causes } from './Causes.tsx'
 import { HeldSheet } from './HeldSheet.tsx'
 import { groupPath } from './groupPath.ts'
-import { useHeld, useRefused } from './useHeld.ts'
+import { useHeld, useWaitingInApps } from './useHeld.ts'
 
 /** Rows that targets would not take, by cause. */
 export function HeldPage() {
@@ -21,8 +21,8 @@ export function HeldPage() {
   const held = useHeld()
   const [outcome, setOutcome] = useState<ErrandOutcome>()
   const groups = held.data?.groups ?? []
-  const refused = useRefused()
-  const rows = (held.data?.rows ?? 0) + refused.reduce((sum, { send }) => sum + send!.held!, 0)
+  const inApps = useWaitingInApps()
+  const rows = (held.data?.rows ?? 0) + inApps.reduce((sum, one) => sum + one.held, 0)
   const open = groups.find(
     group =>
       group.run === run &&
@@ -41,19 +41,19 @@ export function HeldPage() {
         findLabel="Find by table, pipeline or reason"
         empty="Nothing is held: every row fits."
         rows={[
-          ...refused.map(({ id, definition, toName, send }) => ({
+          ...inApps.map(({ id, name, to, what, says, held: waiting }) => ({
             id,
-            to: `/pipelines/${id}/refused`,
+            to,
             active: false,
-            text: `${definition.name} ${toName}`,
+            text: `${name} ${what} ${says}`,
             content: (
               <>
                 <span className="flex justify-between gap-2 font-semibold">
-                  <span className="truncate">{'object' in definition ? definition.object : ''}</span>
-                  <span>{count(send!.held!)}</span>
+                  <span className="truncate">{what}</span>
+                  <span>{count(waiting)}</span>
                 </span>
-                <span className="block truncate text-[13px] text-ink-2">refused by {toName}</span>
-                <span className="block truncate text-[13px] text-ink-2">{definition.name}</span>
+                <span className="block truncate text-[13px] text-ink-2">{says}</span>
+                <span className="block truncate text-[13px] text-ink-2">{name}</span>
               </>
             ),
           })),

@@ -1,15 +1,36 @@
 import type { HeldOverview } from '@tide/core/api/held'
 import { useQuery } from '@tanstack/react-query'
-import type { PipelineStatus } from '@tide/core/api/pipelines'
 import { api } from '../api/client.ts'
 import { useLive } from '../api/live.ts'
+import { tablesSaid } from '../pipelines/tablesSaid.ts'
 
 const EVERY_MS = 5_000
 
-/** Pipelines of which an app has refused records; their own sheets show these. */
-export function useRefused(): PipelineStatus[] {
+/** What waits in a pipeline that works in apps; its own sheet shows it. */
+export interface WaitingInApp {
+  id: string
+  name: string
+  /** The section of its sheet. */
+  to: string
+  /** Whose records they are. */
+  what: string
+  says: string
+  held: number
+}
+
+export function useWaitingInApps(): WaitingInApp[] {
   const pipelines = useLive(live => live.pipelines) ?? []
-  return pipelines.filter(({ send }) => (send?.held ?? 0) > 0)
+  return pipelines.flatMap((pipeline): WaitingInApp[] => {
+    const { id, definition, toName, send, twoWay } = pipeline
+    const about = { id, name: definition.name, what: tablesSaid(pipeline) }
+    if (send?.held)
+      return [{ ...about, to: `/pipelines/${id}/refused`, says: `refused by ${toName}`, held: send.held }]
+    if (twoWay?.held)
+      return [
+        { ...about, to: `/pipelines/${id}/undecided`, says: 'for a person to decide', held: twoWay.held },
+      ]
+    return []
+  })
 }
 
 /** What is held, by cause: of all pipelines, or of one. */

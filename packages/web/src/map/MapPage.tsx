@@ -91,7 +91,8 @@ function Picture({ connections, pipelines }: { connections: ConnectionInfo[]; pi
       ))}
       <svg className="absolute inset-0 h-full w-full" aria-hidden>
         {routes.map(route => {
-          const { path, end } = layout.ribbons.get(route.id)!
+          const { path, begin, end } = layout.ribbons.get(route.id)!
+          const bothWays = route.pipelines.some(({ definition }) => definition.shape === 'two-way')
           const { thickness, colour, broken } = look(route)
           return (
             <g key={route.id}>
@@ -107,14 +108,13 @@ function Picture({ connections, pipelines }: { connections: ConnectionInfo[]; pi
                   strokeDashoffset={-40}
                 />
               )}
-              <path
-                d={
-                  end.down
-                    ? `M${end.x - 8},${end.y - 11} h16 L${end.x},${end.y} Z`
-                    : `M${end.x - 8},${end.y + 11} h16 L${end.x},${end.y} Z`
-                }
-                fill="var(--color-ink-2)"
-              />
+              {(bothWays ? [begin, end] : [end]).map(({ x, y, down }) => (
+                <path
+                  key={x}
+                  d={down ? `M${x - 8},${y - 11} h16 L${x},${y} Z` : `M${x - 8},${y + 11} h16 L${x},${y} Z`}
+                  fill="var(--color-ink-2)"
+                />
+              ))}
             </g>
           )
         })}
@@ -346,6 +346,13 @@ function ForPerson({
         to: `${to}/refused`,
         title: `${plural(pipeline.send.held, 'record is', 'records are')} held`,
         text: `Refused by ${pipeline.toName}: ${definition.name}.`,
+      })
+    } else if (pipeline.twoWay?.held) {
+      items.push({
+        id,
+        to: `${to}/undecided`,
+        title: `${plural(pipeline.twoWay.held, 'pair waits', 'pairs wait')} for a decision`,
+        text: `${definition.name}: ${pipeline.fromName} and ${pipeline.toName} say it differently.`,
       })
     } else if (state === 'Draft') {
       items.push({

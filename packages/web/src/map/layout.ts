@@ -23,6 +23,8 @@ export interface Ribbon {
   path: string
   /** Where its label stands. */
   label: { x: number; y: number }
+  /** Its beginning, where an arrow is of what goes both ways. */
+  begin: { x: number; y: number; down: boolean }
   /** Its end, where the arrow is, and which way it points. */
   end: { x: number; y: number; down: boolean }
 }
@@ -116,6 +118,7 @@ function ribbon(
     return end.x + ((sorted.indexOf(route) + 1) / (sorted.length + 1) - 0.5) * BOX.width * 0.8
   }
   const [x1, x2] = [port(from), port(to)]
+  const beginAt = (y: number) => ({ x: x1, y, down: !down && !level })
   const half = BOX.height / 2
   // Between systems of one band a ribbon hangs below both.
   const y1 = from.y + (down || level ? half : -half)
@@ -131,6 +134,7 @@ function ribbon(
       id: route.id,
       path,
       label: { x: (gap + x2) / 2, y: (passed.y + y2) / 2 },
+      begin: beginAt(y1),
       end: { x: x2, y: y2, down },
     }
   }
@@ -140,6 +144,7 @@ function ribbon(
   return {
     id: route.id,
     path,
+    begin: beginAt(y1),
     label: { x: (x1 + x2) / 2, y: level ? y1 + bend * 0.75 : (y1 + y2) / 2 },
     end: { x: x2, y: y2, down: down && !level },
   }

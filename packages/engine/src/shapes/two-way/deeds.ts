@@ -6,7 +6,7 @@ import { other, type Side } from '@tide/core/merge/rule'
 import { decidePair, type PairWrite } from '@tide/core/two-way/decide'
 import { formOf, halfOf, SIDES, type CompiledLane } from '@tide/core/two-way/lane'
 import type { Pair, PairDecision } from '@tide/core/two-way/pair'
-import { removeHalf } from './gone.ts'
+import { madeAnew, removeHalves } from './gone.ts'
 import { mergeAll } from './pass.ts'
 import type { Places } from './places.ts'
 import { References } from './references.ts'
@@ -71,8 +71,8 @@ async function decide(
   if ('same' in decision) return decideSame(writing, lane, pair, decision.same)
   if ('wins' in decision) {
     const left = pair.halves.a ? 'a' : 'b'
-    if (decision.wins === 'the deletion') return removeHalf(writing, lane, pair, left)
-    await mergeAll(writing, lane, [{ ...pair, origin: left, base: {}, held: [] }])
+    if (decision.wins === 'the deletion') return removeHalves(writing, lane, [pair], left)
+    await mergeAll(writing, lane, [madeAnew(lane, pair, left)])
     return
   }
   if (!lane.names.includes(decision.join))
@@ -198,7 +198,7 @@ async function undoHalf(
   if (trail.some(({ op }) => op === 'create')) {
     if (ours.length < fields.size || !lane.objects[side].can.remove) return 'left'
     const rest = fresh.halves[other(side)]
-    await removeHalf(writing, lane, fresh, side)
+    await removeHalves(writing, lane, [fresh], side)
     // The record that it was made of stays, and is not made again.
     if (rest)
       await writing.pairs.commit(writing.pipeline, {

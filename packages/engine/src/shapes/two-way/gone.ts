@@ -17,10 +17,20 @@ export async function sweepLane(
 ): Promise<Pair[]> {
   const { pairs, pipeline, apps } = writing
   const again: Pair[] = []
+  const strangers = await pairs.strangers(pipeline, lane.name)
   for (const side of SIDES) {
+    const kept = strangers.flatMap(({ id, halves }) => (halves[side] ? [{ id, key: halves[side].id }] : []))
     const keys = await pairs.keys(pipeline, lane.name, side)
-    if (keys.length === 0) continue
-    const missing = await missingOf(writing, lane, side, keys)
+    if (keys.length + kept.length === 0) continue
+    const present = await keysIn(writing, lane, side)
+    const strange = kept.filter(({ key }) => !present.has(key)).map(({ id }) => id)
+    if (strange.length > 0) await pairs.commit(pipeline, { ...stamp(writing), over: strange })
+    const missing = await goneOf(
+      writing,
+      lane,
+      side,
+      keys.filter(key => !present.has(key)),
+    )
     const most = guard && Math.max(guard.records, Math.floor((keys.length * guard.percent) / 100))
     if (most !== undefined && missing.length > most)
       throw new Failure(
@@ -28,24 +38,34 @@ export async function sweepLane(
         `${missing.length.toLocaleString('en')} of ${keys.length.toLocaleString('en')} ${lane.objects[side].title} are gone from ${apps[side].name}.`,
         `Look there. If that is as it should be, let them go; what becomes of their other halves is said in the setup.`,
       )
-    for (const pair of await pairs.find(pipeline, lane.name, side, missing))
+    const lost = await pairs.find(pipeline, lane.name, side, missing)
+    const isToGo = (pair: Pair) =>
+      pair.state === 'in step' &&
+      pair.halves[other(side)] !== null &&
+      decideGone(lane, pair, side).do === 'remove'
+    await removeHalves(writing, lane, lost.filter(isToGo), other(side))
+    for (const pair of lost.filter(one => !isToGo(one)))
       again.push(...(await settleGone(writing, lane, pair, side)))
   }
   return again
 }
 
-/** Keys that the app knows no longer. A list that is read while records go may miss some that are there, so each is asked for. */
-async function missingOf(
+async function keysIn({ apps, signal }: Writing, lane: CompiledLane, side: Side): Promise<Set<string>> {
+  const { name, key } = lane.objects[side]
+  const present = new Set<string>()
+  for await (const page of apps[side].list(name, { signal }))
+    for (const record of page) if (record[key]) present.add(record[key])
+  return present
+}
+
+/** Of keys that were not in the list those that are gone: a list that is read while records go may miss some that are there. */
+async function goneOf(
   { apps, signal }: Writing,
   lane: CompiledLane,
   side: Side,
-  keys: readonly string[],
-): Promise<string[]> {
-  const { name, key, can } = lane.objects[side]
-  const present = new Set<string | null | undefined>()
-  for await (const page of apps[side].list(name, { signal }))
-    for (const record of page) present.add(record[key])
-  const missing = keys.filter(one => !present.has(one))
+  missing: readonly string[],
+): Promise<readonly string[]> {
+  const { name, can } = lane.objects[side]
   if (!can.read) return missing
   const gone: string[] = []
   for (const one of missing) if ((await apps[side].read(name, one, signal)) === undefined) gone.push(one)
@@ -91,7 +111,7 @@ export async function settleGone(
       await put({ ...pair, halves, held: [decided.held], waits: false }, 'edited there, and gone here')
       return []
     case 'create': {
-      const anew: Pair = { ...pair, halves, origin: left, base: {}, held: [], waits: false }
+      const anew = madeAnew(lane, { ...pair, halves }, left)
       await put(anew, 'the edit wins')
       return [anew]
     }
@@ -104,7 +124,7 @@ export async function settleGone(
       return []
     }
     case 'remove':
-      await removeHalf(writing, lane, pair, left)
+      await removeHalves(writing, lane, [pair], left)
       return []
   }
 }
@@ -113,32 +133,41 @@ function plain(side: Side, write: PairWrite) {
   return { writes: { [side]: write }, outcomes: [], held: [], waits: false }
 }
 
-/** Deletes the record of a side; the pair is over then. */
-export async function removeHalf(
+/** Its other half is gone, and is to be made again; the key of the one that is gone says nothing any more. */
+export function madeAnew({ lane }: CompiledLane, pair: Pair, left: Side): Pair {
+  const half = pair.halves[left]!
+  const link = lane.links?.[left]
+  const record = link === undefined ? half.record : { ...half.record, [link]: null }
+  const halves = { ...pair.halves, [left]: { ...half, record } }
+  return { ...pair, halves, origin: left, base: {}, held: [], waits: false }
+}
+
+/** Deletes the records of a side; their pairs are over then. */
+export async function removeHalves(
   writing: Writing,
   lane: CompiledLane,
-  pair: Pair,
+  pairs: readonly Pair[],
   side: Side,
 ): Promise<void> {
-  const { id } = pair.halves[side]!
-  const intent: TwoWayIntent = {
-    once: writing.newId(),
-    run: writing.run,
-    lane: lane.name,
-    side,
-    op: 'remove',
-    operations: [
-      {
-        pair: pair.id,
-        id,
+  const together = writing.apps[side].mostTogether(lane.objects[side].name)
+  const nothing = { outcomes: [], held: [], waits: false }
+  for (let at = 0; at < pairs.length && !writing.signal.aborted; at += together) {
+    const batch = pairs.slice(at, at + together)
+    const intent: TwoWayIntent = {
+      once: writing.newId(),
+      run: writing.run,
+      lane: lane.name,
+      side,
+      op: 'remove',
+      operations: batch.map(({ id, halves }) => ({
+        pair: id,
+        id: halves[side]!.id,
         version: null,
         write: { op: 'change', values: {}, fields: [] },
-        outcomes: [],
-        held: [],
-        waits: false,
-      },
-    ],
+        ...nothing,
+      })),
+    }
+    await writing.pairs.commit(writing.pipeline, { ...stamp(writing), begin: [intent] })
+    await carryOut(writing, lane, intent, new Map(batch.map(pair => [pair.id, pair])))
   }
-  await writing.pairs.commit(writing.pipeline, { ...stamp(writing), begin: [intent] })
-  await carryOut(writing, lane, intent, new Map([[pair.id, pair]]))
 }

@@ -35,7 +35,8 @@ export async function passLane(
   const [a, b] = await Promise.all(SIDES.map(side => takeIn(apps[side], lane, side, cursors[side], signal)))
   const records = { a: a!.records, b: b!.records }
   const known = await knownPairs(writing, lane, records)
-  const gathered = gather(lane, { records, known, now: writing.now(), newId: writing.newId })
+  const strangers = await strangersFor(writing, lane, records, known)
+  const gathered = gather(lane, { records, known, strangers, now: writing.now(), newId: writing.newId })
   const passed: Passed = { taken: { a: records.a.size, b: records.b.size }, written: 0 }
   if (gathered.over.length > 0) await pairs.commit(pipeline, { ...stamp(writing), over: gathered.over })
   passed.written = await mergeAll(writing, lane, gathered.pairs)
@@ -69,6 +70,22 @@ async function knownPairs(
     for (const pair of await pairs.find(pipeline, name, side, [...records[side].keys()]))
       known.set(pair.id, pair)
   return [...known.values()]
+}
+
+/** Those that a new record may be the same as; of known ones alone nothing is asked. */
+async function strangersFor(
+  { pairs, pipeline }: Writing,
+  { name, lane }: CompiledLane,
+  records: Record<Side, ReadonlyMap<string, Half>>,
+  known: readonly Pair[],
+): Promise<Pair[]> {
+  if ((lane.pair ?? []).length === 0) return []
+  const taken = known.filter(({ state }) => state !== 'stranger')
+  const isNew = SIDES.some(side => {
+    const ids = new Set(taken.flatMap(({ halves }) => halves[side]?.id ?? []))
+    return [...records[side].keys()].some(id => !ids.has(id))
+  })
+  return isNew ? pairs.strangers(pipeline, name) : []
 }
 
 /** Merges and writes until nothing is left to write; returns how many writes there were. */

@@ -80,7 +80,14 @@ async function rehearseLane(
     for (const pair of await pairs.find(lane.name, side, [...records[side].keys()])) known.set(pair.id, pair)
   let made = 0
   const at = new Date(now).toISOString()
-  const gathering = { records, known: [...known.values()], now: at, newId: () => `new ${++made}` }
+  // Of every record it is known anew whether it takes part.
+  const gathering = {
+    records,
+    known: [...known.values()],
+    strangers: [],
+    now: at,
+    newId: () => `new ${++made}`,
+  }
   const gathered = gather(lane, gathering)
   virtual.add(lane.name, gathered.pairs)
   const find = await new References(apps, virtual, signal).of(lane, gathered.pairs)
@@ -91,7 +98,7 @@ async function rehearseLane(
   for (const side of SIDES)
     foreseen.inScope[side] = [...records[side].values()].filter(half => lane.inScope(side, half, at)).length
   for (const pair of gathered.pairs) {
-    if (pair.state === 'apart') continue
+    if (pair.state === 'apart' || pair.state === 'stranger') continue
     if (pair.state === 'in step') foreseen.takingPart++
     if (pair.halves.a && pair.halves.b) foreseen.paired++
     const isAsked = pair.held.some(({ why }) => why === 'may be the same' || why === 'edited and gone')

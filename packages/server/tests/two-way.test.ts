@@ -1,0 +1,516 @@
+/** Two apps kept in step, through the API as people use it; what came of it is read from the apps' own records. */
+import { afterAll, beforeAll, expect, test } from '@jest/globals'
+import type { PairSeen, TwoWayForeseen, TwoWayLook, TwoWayTrail } from '@tide/core/api/two-way'
+import type { PipelineStatus } from '@tide/core/api/pipelines'
+import type { Errand } from '@tide/core/definition/errand'
+import type { RunRecord } from '@tide/core/definition/run'
+import type { TwoWayDefinition, TwoWayLane } from '@tide/core/definition/two-way'
+import type { Server } from 'node:http'
+import type { AddressInfo } from 'node:net'
+import { join } from 'node:path'
+import { eventually } from '../../../e2e/server.ts'
+import { call } from '../../stand-ins/src/api-call.ts'
+import { StandInApp } from '../../stand-ins/src/apps/app.ts'
+import { benchbookApp } from '../../stand-ins/src/apps/benchbook.ts'
+import type { StandInAppDefinition, StandInObject } from '../../stand-ins/src/apps/definition.ts'
+import { NO_APP_FAULTS } from '../../stand-ins/src/apps/faults.ts'
+import { rakeboardApp } from '../../stand-ins/src/apps/rakeboard.ts'
+import { Records } from '../../stand-ins/src/apps/records.ts'
+import { openRealSystems, type RealSystems } from './real-systems.ts'
+
+let systems: RealSystems
+let url: string
+let rakeboard: StandInApp
+let benchbook: StandInApp
+let definition: TwoWayDefinition
+let id: string
+const listening: Server[] = []
+
+const [PROGRAMMES, , TICKETS] = rakeboardApp.objects as [StandInObject, StandInObject, StandInObject]
+const [, JOBS] = benchbookApp.objects as [StandInObject, StandInObject]
+
+const STAGES = [
+  { a: 'new', b: 'to do' },
+  { a: 'planned', b: 'to do', first: true as const },
+  { a: 'in progress', b: 'doing' },
+  { a: 'waiting for parts', b: 'waiting' },
+  { a: 'done', b: 'finished', first: true as const },
+  { a: 'dropped', b: 'finished' },
+]
+
+const tickets: TwoWayLane = {
+  a: 'tickets',
+  b: 'jobs',
+  originate: 'both',
+  scope: {
+    a: { column: 'labels', op: 'contains', value: 'growers' },
+    b: { column: 'tags', op: 'contains', value: 'crew' },
+  },
+  fields: [
+    {
+      a: 'summary',
+      b: 'job',
+      direction: 'both',
+      rule: { as: 'affixed', affix: { on: 'b', before: '{id} ', behind: '' } },
+    },
+    {
+      a: 'status',
+      b: 'stage',
+      direction: 'both',
+      conflict: 'ask',
+      rule: { as: 'mapped', map: { pairs: STAGES, others: 'held' } },
+    },
+    { a: 'labels', b: 'tags', direction: 'both' },
+    { a: 'season', b: 'season', direction: 'a to b', against: 'put back' },
+    { a: 'programme', b: 'programme', direction: 'both' },
+    { a: 'assignee', b: 'who', direction: 'both' },
+    { a: 'due_at', b: 'due', direction: 'both' },
+    { a: 'notes', b: 'notes', direction: 'both' },
+    { a: 'watchers', b: 'watchers', direction: 'a to b' },
+  ],
+  conflict: 'the later',
+  tie: 'a',
+  first: 'the later',
+  pair: [{ fields: [{ a: 'summary', b: 'job', alike: ['case', 'spaces'] }] }],
+  links: { a: 'benchbook_job', b: 'ticket' },
+  gone: { a: 'delete', b: { mark: 'notes', as: 'gone from Benchbook' } },
+}
+
+const programmes: TwoWayLane = {
+  a: 'programmes',
+  b: 'programmes',
+  originate: 'a',
+  fields: [{ a: 'name', b: 'name', direction: 'both' }],
+  conflict: 'the later',
+  tie: 'a',
+  first: 'a',
+  pair: [{ fields: [{ a: 'name', b: 'name', alike: ['case', 'spaces'] }] }],
+}
+
+async function started(app: StandInAppDefinition, fill: (records: Records) => void): Promise<StandInApp> {
+  const one = new StandInApp(app, new Records(app, join(systems.folder, `${app.name}.jsonl`), fill))
+  one.perMinute = 0
+  let server = ''
+  const listens = one.api(() => server).listen(0, '127.0.0.1')
+  listening.push(listens)
+  await new Promise(resolve => listens.once('listening', resolve))
+  server = `http://127.0.0.1:${(listens.address() as AddressInfo).port}`
+  await systems.connect(app.name.toLowerCase(), app.name.toLowerCase(), { server, token: app.token })
+  return one
+}
+
+beforeAll(async () => {
+  systems = await openRealSystems([])
+  ;({ url } = systems)
+  rakeboard = await started(rakeboardApp, records => {
+    records.create(PROGRAMMES, { name: 'Gates' })
+    records.create(PROGRAMMES, { name: 'Water' })
+    records.create(rakeboardApp.objects[1]!, { name: 'Autumn' })
+    const more = { labels: ['growers'], status: 'new', season: 'SEA-1', programme: 'PRG-11' }
+    for (let n = 1; n <= 120; n++) records.create(TICKETS, { summary: `Mend ${n}`, ...more })
+    records.create(TICKETS, { summary: 'Not theirs', labels: ['glass'] })
+    records.create(TICKETS, { summary: 'Twice', labels: ['growers'] })
+  })
+  benchbook = await started(benchbookApp, records => {
+    records.create(benchbookApp.objects[0]!, { name: 'gates' })
+    records.create(JOBS, { job: '  mend 7', stage: 'doing', tags: ['beds'] })
+    records.create(JOBS, { job: 'Twice', tags: ['beds'] })
+    records.create(JOBS, { job: 'twice', tags: ['beds'] })
+    records.create(JOBS, { job: 'Water the ferns', stage: 'doing', tags: ['crew'], due: '2026-12-04' })
+  })
+  definition = {
+    version: 2,
+    shape: 'two-way',
+    name: 'Crew tickets',
+    from: systems.ids.rakeboard!,
+    to: systems.ids.benchbook!,
+    every: 1,
+    lanes: [tickets, programmes],
+  }
+}, 120_000)
+afterAll(async () => {
+  for (const one of listening) {
+    one.closeAllConnections()
+    one.close()
+  }
+  await systems?.close()
+})
+
+const status = () => call<PipelineStatus>(url, 'GET', `/pipelines/${id}`)
+const look = (part: Partial<TwoWayLane>) =>
+  call<TwoWayLook>(url, 'POST', '/two-way/look', {
+    definition: { ...definition, lanes: [{ ...tickets, ...part }, programmes] },
+  })
+const pairs = (only = '') => call<PairSeen[]>(url, 'GET', `/pipelines/${id}/pairs?only=${only}`)
+const pairOf = async (ticket: string) =>
+  (await pairs()).find(({ a, lane }) => a?.id === ticket && lane === 'tickets ↔ jobs')
+const ticket = (of: string) => rakeboard.records.get('tickets', of)!
+const job = (of: string) => benchbook.records.get('jobs', of)!
+const jobFor = (of: string) => benchbook.records.of('jobs').find(one => one.ticket === of)!
+const writes = () =>
+  [rakeboard, benchbook].map(app => app.calls.filter(({ method }) => method !== 'GET').length)
+
+/** A whole pass that begins from now on. */
+async function pass(sweep = false): Promise<void> {
+  const asked = Date.now()
+  await call(url, 'POST', `/pipelines/${id}/two-way`, { deed: 'pass', sweep })
+  await eventually(async () => {
+    const { state, reason, twoWay } = await status()
+    if (state === 'Stopped') throw new Error(reason?.message)
+    return Date.parse(twoWay?.last?.beganAt ?? '') > asked
+  }, 30)
+}
+
+async function decide(deed: object): Promise<Errand> {
+  const { errand } = await call<{ errand: string }>(url, 'POST', `/pipelines/${id}/two-way`, deed)
+  let over: Errand | undefined
+  await eventually(async () => {
+    const errands = await call<Errand[]>(url, 'GET', `/pipelines/${id}/errands`)
+    over = errands.find(one => one.id === errand && one.endedAt !== null)
+    return over !== undefined
+  }, 30)
+  return over!
+}
+
+test('the setup says what stands in the way, each with its remedy', async () => {
+  const messages = async (part: Partial<TwoWayLane>) =>
+    (await look(part)).notes.filter(({ level }) => level === 'refused').map(({ message }) => message)
+  expect(await messages({})).toEqual([])
+  expect(await messages({ b: 'open_jobs', fields: [] })).toEqual(
+    expect.arrayContaining([expect.stringContaining('can be read, and not written')]),
+  )
+  const join = (part: object) => ({
+    fields: [...tickets.fields, { direction: 'both', ...part } as (typeof tickets.fields)[0]],
+  })
+  expect(await messages(join({ a: 'watchers', b: 'cost' }))).toContain(
+    'Rakeboard lets nobody write “Watchers”.',
+  )
+  expect(await messages(join({ a: 'labels', b: 'area' }))).toEqual(
+    expect.arrayContaining([expect.stringContaining('cannot meet')]),
+  )
+  expect(await messages(join({ a: 'kind', b: 'stage' }))).toContain(
+    'jobs.stage is written by two field pairs.',
+  )
+  expect(await messages(join({ a: 'nothing', b: 'area' }))).toEqual([
+    expect.stringContaining('no field “nothing”'),
+  ])
+  expect(await messages({ fields: tickets.fields.slice(1) })).toEqual([
+    expect.stringContaining('needs “Summary”'),
+    expect.stringContaining('needs “Job”'),
+  ])
+  const strange = [{ a: 'new', b: 'begun' }]
+  const mapped = tickets.fields.with(1, {
+    a: 'status',
+    b: 'stage',
+    direction: 'both',
+    rule: { as: 'mapped', map: { pairs: strange, others: 'held' } },
+  })
+  expect(await messages({ fields: mapped })).toContain('“Stage” has no choice “begun”.')
+  const { notes } = await look({ fields: [...tickets.fields] })
+  expect(notes.map(({ message }) => message)).toContain('“Due” loses the time of day.')
+  const alone = await call<TwoWayLook>(url, 'POST', '/two-way/look', {
+    definition: { ...definition, lanes: [tickets] },
+  })
+  expect(alone.notes.map(({ message }) => message)).toContain(
+    '“Programme” and “Programme” are left out: what they link to has no lane.',
+  )
+})
+
+test('fields are proposed with a reason', async () => {
+  const { proposed } = await look({ fields: [] })
+  const said = proposed[0]!.map(({ join, reason }) => `${join.a} ${join.b} ${join.direction}: ${reason}`)
+  expect(said).toEqual(
+    expect.arrayContaining([
+      'labels tags both: names for the same',
+      'programme programme both: the same name',
+      'season season a to b: the same name, and one of them is a link',
+      'watchers watchers a to b: the same name, and one of them cannot be written',
+    ]),
+  )
+})
+
+test('a rehearsal says what the first pass would do, and writes nothing', async () => {
+  const before = writes()
+  const foreseen = await call<TwoWayForeseen>(url, 'POST', '/two-way/foresee', { definition })
+  expect(writes()).toEqual(before)
+  const [first, lane] = foreseen.lanes
+  expect(first).toMatchObject({ lane: 'programmes ↔ programmes', paired: 1, created: { a: 0, b: 1 } })
+  expect(lane).toMatchObject({
+    records: { a: 122, b: 4 },
+    inScope: { a: 121, b: 1 },
+    takingPart: 122,
+    paired: 1,
+    created: { a: 1, b: 119 },
+    held: 1,
+  })
+  expect(lane!.reasons).toEqual([
+    expect.objectContaining({ reason: 'Several records are the same by “twice”.', records: 1 }),
+  ])
+  expect(foreseen.callsADay.a).toMatchObject({ limit: 1200 * 1440 })
+})
+
+test('a trial is of the chosen records alone', async () => {
+  const trial = { a: ['RKB-101', 'RKB-102'], b: [] }
+  const { lanes } = await call<TwoWayForeseen>(url, 'POST', '/two-way/foresee', {
+    definition: { ...definition, lanes: [{ ...tickets, trial }, programmes] },
+  })
+  expect(lanes[1]).toMatchObject({ takingPart: 2, created: { a: 0, b: 2 }, withoutTrial: 120 })
+})
+
+test('the first pass pairs what is there, makes the rest, and then is quiet', async () => {
+  ;({ id } = await call<PipelineStatus>(url, 'POST', '/pipelines', definition))
+  await call(url, 'POST', `/pipelines/${id}/start`)
+  await pass()
+  expect(benchbook.records.of('jobs')).toHaveLength(4 + 119)
+  expect(jobFor('RKB-101')).toMatchObject({
+    job: 'RKB-101 Mend 1',
+    stage: 'to do',
+    tags: ['growers'],
+    season: 'Autumn',
+    programme: 'rowp1',
+    ticket: 'RKB-101',
+  })
+  expect(ticket('RKB-101').benchbook_job).toBe(jobFor('RKB-101').id)
+  // What was there is the same record, and both keep what only one had.
+  const { summary } = ticket('RKB-107')
+  expect(['Mend 7', 'mend 7']).toContain(summary)
+  expect(job('rowj1')).toMatchObject({
+    job: `RKB-107 ${String(summary)}`,
+    ticket: 'RKB-107',
+    tags: ['beds', 'growers'],
+  })
+  expect(ticket('RKB-107').labels).toEqual(['beds', 'growers'])
+  // What began in Benchbook has its ticket, and the ticket's key before its name.
+  const made = ticket(String(job('rowj4').ticket))
+  expect(made).toMatchObject({
+    summary: 'Water the ferns',
+    status: 'in progress',
+    due_at: '2026-12-04T00:00:00Z',
+  })
+  expect(job('rowj4').job).toBe(`${made.id} Water the ferns`)
+  await pass()
+  const before = writes()
+  await pass()
+  await pass(true)
+  expect(writes()).toEqual(before)
+  expect((await status()).twoWay).toMatchObject({ pairs: 123, held: 1, asleep: 0 })
+}, 60_000)
+
+test('edits of different fields merge, and a field goes back along a map of many to one as it was', async () => {
+  const other = jobFor('RKB-103').id
+  rakeboard.records.change(TICKETS, 'RKB-103', {
+    assignee: 'O.Marsh@example.org',
+    labels: ['growers', 'gates'],
+  })
+  benchbook.records.change(JOBS, other, { job: 'RKB-103  Mend the gate', tags: ['growers', 'frost'] })
+  await pass()
+  expect(ticket('RKB-103')).toMatchObject({ summary: 'Mend the gate', labels: ['frost', 'gates', 'growers'] })
+  expect(job(other)).toMatchObject({ who: 'o.marsh@example.org', tags: ['frost', 'gates', 'growers'] })
+  benchbook.records.change(JOBS, other, { stage: 'finished' })
+  await pass()
+  expect(ticket('RKB-103').status).toBe('done')
+  rakeboard.records.change(TICKETS, 'RKB-103', { status: 'dropped' })
+  await pass()
+  expect([ticket('RKB-103').status, job(other).stage]).toEqual(['dropped', 'finished'])
+  // Of what only Rakeboard gives an edit is put back.
+  benchbook.records.change(JOBS, other, { season: 'Spring' })
+  await pass()
+  expect(job(other).season).toBe('Autumn')
+  const trail = await call<TwoWayTrail[]>(
+    url,
+    'GET',
+    `/pipelines/${id}/pairs/${(await pairOf('RKB-103'))!.id}/trail`,
+  )
+  expect(trail[0]).toMatchObject({
+    side: 'b',
+    field: 'season',
+    was: 'Spring',
+    became: 'Autumn',
+    why: 'put back',
+  })
+}, 60_000)
+
+test('the same field on both sides waits for a person where it asks, while the rest goes on', async () => {
+  const other = jobFor('RKB-104').id
+  rakeboard.records.change(TICKETS, 'RKB-104', { status: 'waiting for parts', notes: 'from the crew' })
+  benchbook.records.change(JOBS, other, { stage: 'doing' })
+  await pass()
+  expect([ticket('RKB-104').status, job(other).stage]).toEqual(['waiting for parts', 'doing'])
+  expect(job(other).notes).toBe('from the crew')
+  const held = (await pairs('held')).find(({ a }) => a?.id === 'RKB-104')!
+  expect(held.held).toEqual([expect.objectContaining({ join: 'status ↔ stage', why: 'conflict' })])
+  const join = 'status ↔ stage'
+  await decide({ deed: 'decide', pairs: [held.id], decision: { join, decided: { take: 'b' } } })
+  expect([ticket('RKB-104').status, job(other).stage]).toEqual(['in progress', 'doing'])
+  // Another value, as Rakeboard writes it, is said on both.
+  rakeboard.records.change(TICKETS, 'RKB-104', { status: 'planned' })
+  benchbook.records.change(JOBS, other, { stage: 'waiting' })
+  await pass()
+  await decide({ deed: 'decide', pairs: [held.id], decision: { join, decided: { type: 'dropped' } } })
+  expect([ticket('RKB-104').status, job(other).stage]).toEqual(['dropped', 'finished'])
+  await pass()
+  expect((await pairOf('RKB-104'))!.held).toEqual([])
+  const before = writes()
+  await pass()
+  expect(writes()).toEqual(before)
+}, 60_000)
+
+test('what may be the same is told apart by a person', async () => {
+  const held = (await pairs('held')).find(({ held: [one] }) => one?.why === 'may be the same')!
+  expect(held.held[0]!.others).toEqual(['rowj2', 'rowj3'])
+  const refused = await decide({ deed: 'decide', pairs: [held.id], decision: { same: 'rowj99999' } })
+  expect(refused).toMatchObject({ state: 'refused', outcome: expect.stringContaining('rowj99999') })
+  await decide({ deed: 'decide', pairs: [held.id], decision: { same: 'rowj3' } })
+  await pass()
+  expect(job('rowj3')).toMatchObject({
+    ticket: held.a!.id,
+    job: `${held.a!.id} ${String(ticket(held.a!.id).summary)}`,
+  })
+  expect(job('rowj2').ticket).toBeNull()
+}, 60_000)
+
+test('what an app refuses waits with its words, goes without it otherwise, and is sent again when somebody says so', async () => {
+  const other = jobFor('RKB-105').id
+  benchbook.records.locked.add('notes')
+  try {
+    rakeboard.records.change(TICKETS, 'RKB-105', { notes: 'too much', assignee: 'x@example.org' })
+    await pass()
+    expect(job(other)).toMatchObject({ notes: null, who: 'x@example.org' })
+    const held = (await pairOf('RKB-105'))!
+    expect(held.held).toEqual([
+      expect.objectContaining({ join: 'notes ↔ notes', why: 'refused', reason: 'Notes cannot be written.' }),
+    ])
+    const before = writes()
+    await pass()
+    expect(writes()).toEqual(before)
+    benchbook.records.locked.clear()
+    await decide({ deed: 'try again', pairs: [held.id] })
+    expect(job(other).notes).toBe('too much')
+    expect((await pairOf('RKB-105'))!.held).toEqual([])
+  } finally {
+    benchbook.records.locked.clear()
+  }
+}, 60_000)
+
+test('a link to what is not there yet is completed as soon as it is', async () => {
+  const { id: shows } = benchbook.records.create(benchbookApp.objects[0]!, { name: 'Shows' })
+  const other = jobFor('RKB-106').id
+  benchbook.records.change(JOBS, other, { programme: shows })
+  await pass()
+  expect(ticket('RKB-106').programme).toBe('PRG-11')
+  expect((await pairs('waiting')).map(({ a }) => a?.id)).toContain('RKB-106')
+  const { id: there } = rakeboard.records.create(PROGRAMMES, { name: 'shows' })
+  await pass()
+  await pass()
+  expect(ticket('RKB-106').programme).toBe(there)
+  expect(await pairs('waiting')).toEqual([])
+}, 60_000)
+
+test('what leaves the scope sleeps, and merges when it comes back', async () => {
+  const other = jobFor('RKB-108').id
+  rakeboard.records.change(TICKETS, 'RKB-108', { labels: ['gates'] })
+  await pass()
+  expect((await pairOf('RKB-108'))!.state).toBe('asleep')
+  benchbook.records.change(JOBS, other, { notes: 'while asleep' })
+  await pass()
+  expect(ticket('RKB-108').notes).toBeNull()
+  rakeboard.records.change(TICKETS, 'RKB-108', { labels: ['gates', 'growers'] })
+  await pass()
+  expect(ticket('RKB-108').notes).toBe('while asleep')
+}, 60_000)
+
+test('what is deleted on one side is deleted or marked on the other; most of it gone asks first', async () => {
+  const [gone, marked] = [jobFor('RKB-109').id, jobFor('RKB-110').id]
+  rakeboard.records.remove(TICKETS, 'RKB-109')
+  benchbook.records.remove(JOBS, marked)
+  await pass(true)
+  expect(benchbook.records.get('jobs', gone)).toBeUndefined()
+  expect(ticket('RKB-110').notes).toBe('gone from Benchbook')
+  await pass(true)
+  expect(jobFor('RKB-110')).toBeUndefined()
+  // One half was edited meanwhile.
+  const edited = jobFor('RKB-111').id
+  await call(url, 'POST', `/pipelines/${id}/pause`)
+  await eventually(async () => (await status()).state === 'Paused')
+  rakeboard.records.remove(TICKETS, 'RKB-111')
+  benchbook.records.change(JOBS, edited, { notes: 'still wanted' })
+  await call(url, 'POST', `/pipelines/${id}/continue`)
+  await eventually(async () => (await status()).state === 'Following')
+  await pass(true)
+  const asked = (await pairs('held')).find(({ b }) => b?.id === edited)!
+  expect(asked.held[0]!.why).toBe('edited and gone')
+  await decide({ deed: 'decide', pairs: [asked.id], decision: { wins: 'the edit' } })
+  expect(ticket(String(job(edited).ticket))).toMatchObject({ notes: 'still wanted', benchbook_job: edited })
+  // Somebody empties a good part of the app.
+  const some = rakeboard.records.of('tickets').slice(0, 40)
+  for (const one of some) rakeboard.records.remove(TICKETS, one.id)
+  const jobs = benchbook.records.of('jobs').length
+  await call(url, 'POST', `/pipelines/${id}/two-way`, { deed: 'pass', sweep: true })
+  await eventually(async () => (await status()).state === 'Stopped', 30)
+  expect((await status()).reason).toMatchObject({
+    kind: 'guard',
+    message: expect.stringContaining('Tickets are gone from Rakeboard'),
+  })
+  expect(benchbook.records.of('jobs')).toHaveLength(jobs)
+  await call(url, 'POST', `/pipelines/${id}/let-rows-go`)
+  await eventually(() => Promise.resolve(benchbook.records.of('jobs').length < jobs - 30), 30)
+}, 120_000)
+
+test('a run is undone, but for what was edited since', async () => {
+  const [one, two] = benchbook.records
+    .of('jobs')
+    .filter(({ ticket: of }) => of)
+    .slice(-2) as [{ id: string }, { id: string }]
+  const [first, second] = [String(job(one.id).ticket), String(job(two.id).ticket)]
+  rakeboard.records.change(TICKETS, first, { notes: 'by mistake' })
+  rakeboard.records.change(TICKETS, second, { notes: 'by mistake' })
+  await pass()
+  benchbook.records.change(JOBS, two.id, { notes: 'meant so' })
+  const runs = await call<RunRecord[]>(url, 'GET', `/runs?pipeline=${id}`)
+  const [run] = (await call<TwoWayTrail[]>(url, 'GET', `/pipelines/${id}/written`)).filter(
+    ({ became }) => became === 'by mistake',
+  )
+  expect(runs.map(({ kind }) => kind)).toContain('two-way')
+  const said = await decide({ deed: 'undo', run: run!.run })
+  expect(said).toMatchObject({
+    state: 'done',
+    outcome: expect.stringContaining('1 records are as they were'),
+  })
+  expect(job(one.id).notes).toBeNull()
+  await pass()
+  await pass()
+  expect(job(one.id).notes).toBeNull()
+  expect(job(two.id).notes).toBe('meant so')
+}, 60_000)
+
+test('taken apart, both stay, and neither is made again', async () => {
+  const [some] = benchbook.records.of('jobs').filter(({ ticket: of }) => of)
+  const pair = (await pairs()).find(({ b, lane }) => b?.id === some!.id && lane === 'tickets ↔ jobs')!
+  await decide({ deed: 'take apart', pairs: [pair.id] })
+  rakeboard.records.change(TICKETS, pair.a!.id, { notes: 'of its own' })
+  await pass(true)
+  expect(job(some!.id).notes).not.toBe('of its own')
+  expect(rakeboard.records.of('tickets').filter(({ benchbook_job: of }) => of === some!.id)).toHaveLength(1)
+}, 60_000)
+
+test('apps that fail, lose answers and are busy lose nothing and double nothing', async () => {
+  const faults = { ...NO_APP_FAULTS, lost: 0.3, failing: 0.2, busy: 0.2 }
+  rakeboard.faults = faults
+  benchbook.faults = faults
+  for (let n = 0; n < 12; n++) {
+    rakeboard.records.create(TICKETS, { summary: `Fix ${n}`, labels: ['growers'] })
+    benchbook.records.create(JOBS, { job: `Pot ${n}`, tags: ['crew'] })
+    await new Promise(resolve => setTimeout(resolve, 150))
+  }
+  rakeboard.faults = { ...NO_APP_FAULTS }
+  benchbook.faults = { ...NO_APP_FAULTS }
+  await eventually(async () => (await status()).retry === null, 60)
+  await pass()
+  await pass()
+  for (let n = 0; n < 12; n++) {
+    const [fix, ...more] = rakeboard.records.of('tickets').filter(({ summary }) => summary === `Fix ${n}`)
+    expect(more).toEqual([])
+    expect(benchbook.records.of('jobs').filter(({ ticket: of }) => of === fix!.id)).toHaveLength(1)
+    expect(rakeboard.records.of('tickets').filter(({ summary }) => summary === `Pot ${n}`)).toHaveLength(1)
+  }
+}, 120_000)
