@@ -17,8 +17,9 @@ let server: ServerProcess
 let standIns: Awaited<ReturnType<typeof startStandIns>>
 let driver: WebDriver
 let pipeline: string
-/** One that sends. */
+/** One that sends, and one that keeps two apps in step. */
 let sends = ''
+let twoWay = ''
 let connections: Map<string, string>
 const { button, click, find, open, sees, type, xpath } = pagesOf(
   () => driver,
@@ -40,7 +41,8 @@ beforeAll(async () => {
   await eventually(async () => {
     const now = await call<PipelineStatus[]>(server.url, 'GET', '/pipelines')
     sends = now.find(({ send }) => send?.held === 1)?.id ?? ''
-    return sends !== ''
+    twoWay = now.find(({ twoWay }) => twoWay?.held === 1)?.id ?? ''
+    return sends !== '' && twoWay !== ''
   }, 60)
 }, 180_000)
 afterAll(async () => {
@@ -67,12 +69,19 @@ const withDialog = (label: string, sure: string) => async () => {
   await click(button(label))
   await sees(sure)
 }
+const openFirst = (table: string) => () =>
+  click(xpath(`//table[@aria-label="${table}"]//button[@aria-expanded]`))
+const joinOpen = () => click(xpath('//button[contains(@aria-label, "how status and stage are joined")]'))
 const VIEWS: [what: string, path: () => string, text: string, before?: () => Promise<void>][] = [
   ['what is sent, now', () => `/pipelines/${sends}`, 'Sent last'],
   ['what a run would send', () => `/pipelines/${sends}/differences`, 'in the result'],
   ['records that were sent', () => `/pipelines/${sends}/records`, 'Accepted'],
   ['refused records', () => `/pipelines/${sends}/refused`, 'has bounced before'],
   ['the setup of what sends', () => `/pipelines/${sends}/change`, 'A run now'],
+  ['what is kept in step, now', () => `/pipelines/${twoWay}`, 'Written last'],
+  ['pairs', () => `/pipelines/${twoWay}/pairs?only=held`, 'Started in', openFirst('Pairs')],
+  ['what waits for a decision', () => `/pipelines/${twoWay}/undecided`, 'Take Rakeboard'],
+  ['the setup of what is kept in step', () => `/pipelines/${twoWay}/change`, 'Takes part now', joinOpen],
   ['an app', () => `/connections/${connections.get('Clubgate')!}`, 'organisations'],
   ['the map', () => '/', 'All sites to warehouse'],
   [

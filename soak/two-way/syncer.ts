@@ -11,7 +11,12 @@ const { folder, servers, once } = JSON.parse(process.argv[2]!) as {
 }
 
 const store = await openStore({ folder, passphrase: 'soak' })
-const services = await composeServices(store, 'soak', { folder, name: 'soak', home: 'soak' })
+const services = await composeServices(store, 'soak', {
+  folder,
+  name: 'soak',
+  home: 'soak',
+  unlock: () => Promise.resolve(),
+})
 const { engine } = services
 let [record] = await store.pipelines.list()
 if (!record) {

@@ -9,6 +9,7 @@ import type { EngineParts } from '../src/parts.ts'
 import { MemoryHeld } from './memory-held.ts'
 import { MemoryVerifications } from './memory-verifications.ts'
 import { MemoryStore } from './memory-store.ts'
+import { nothingPaired } from './nothing-paired.ts'
 
 const column = (name: string) => ({
   name,
@@ -103,22 +104,6 @@ export function world(open: { from(): Session; to(): Session }, folder = '/nowhe
     verifications,
     partsOf,
     engine: (parts = partsOf('home')) => new Engine(parts),
-  }
-}
-
-function nothingPaired(): EngineParts['pairs'] {
-  const no = () => Promise.reject(new Error('nothing is paired here'))
-  return {
-    lane: no,
-    find: no,
-    get: no,
-    waiting: no,
-    strangers: no,
-    keys: no,
-    intents: no,
-    totals: no,
-    trail: no,
-    commit: no,
   }
 }
 

@@ -5,6 +5,7 @@ import type { Side } from '../merge/rule.ts'
 import type { HeldField, Pair, PairDecision } from '../two-way/pair.ts'
 import type { TwoWayNote } from '../two-way/plan.ts'
 import type { ProposedJoin } from '../two-way/propose.ts'
+import type { Starter } from '../two-way/starters.ts'
 
 /** What was done on one side. */
 export interface SideCounts {
@@ -78,6 +79,8 @@ export interface TwoWayLook {
   objects: Record<Side, AppObject[] | null>
   /** By lane. */
   proposed: ProposedJoin[][]
+  /** Ready-made lanes for these two apps. */
+  starters: Starter[]
 }
 
 /** `changedAt`: in milliseconds, as its app says; null: it does not. */

@@ -244,8 +244,8 @@ function firstValues(lane: LaneMerge, i: number, record: Record3, now: Record<Si
   if (agrees(field)) return sayTheSame(i)
   if (!gives.a || !gives.b) {
     const giver = gives.a ? 'a' : 'b'
-    // Whoever gives nothing yet takes nothing away.
-    if (empty[giver]) return { join: i, comes: 'agreed', why: 'left as it is' }
+    // Whoever gives nothing yet takes nothing away, but where it alone is to say what stands there.
+    if (empty[giver] && join.against === 'left') return { join: i, comes: 'agreed', why: 'left as it is' }
     return carried(field, giver, 'first values')
   }
   if (empty.a !== empty.b) return carried(field, empty.a ? 'b' : 'a', 'first values')

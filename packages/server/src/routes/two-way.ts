@@ -5,6 +5,7 @@ import type { TwoWayDefinition } from '@tide/core/definition/two-way'
 import { Failure } from '@tide/core/failure'
 import { planTwoWay } from '@tide/core/two-way/plan'
 import { proposeJoins } from '@tide/core/two-way/propose'
+import { startersFor } from '@tide/core/two-way/starters'
 import { hinders } from '@tide/core/plan/note'
 import { placesOf } from '@tide/engine/shapes/two-way/places'
 import { rehearse } from '@tide/engine/shapes/two-way/rehearse'
@@ -35,6 +36,11 @@ const findSchema = {
     lane: { type: 'string', maxLength: 500, default: '' },
     only: { type: 'string', enum: ['', 'held', 'waiting', 'asleep', 'alone'], default: '' },
   },
+}
+
+const writtenSchema = {
+  type: 'object',
+  properties: { run: { type: 'string', pattern: '^[a-z0-9 ]{1,40}$' } },
 }
 
 const value = { type: ['string', 'null'], maxLength: 100_000 }
@@ -120,6 +126,7 @@ export function twoWayRoutes(router: Router, services: Services): void {
           ? proposeJoins(lane, { a: objects.a, b: objects.b }, definition.lanes)
           : []
       }),
+      starters: a && b ? startersFor(looked.called, { a, b }) : [],
     } satisfies TwoWayLook
   })
 
@@ -173,7 +180,8 @@ export function twoWayRoutes(router: Router, services: Services): void {
 
   router.get('/pipelines/:id/written', async ctx => {
     const { id } = await twoWay(ctx.params.id!)
-    ctx.body = await store.pairs.trail(id, { limit: TRAIL })
+    const { run } = valid<{ run?: string }>(writtenSchema, { ...ctx.query }, 'Written')
+    ctx.body = await store.pairs.trail(id, { ...(run === undefined ? {} : { run }), limit: TRAIL })
   })
 
   router.post('/pipelines/:id/two-way', async ctx => {

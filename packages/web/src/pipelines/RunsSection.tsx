@@ -1,17 +1,21 @@
+import type { PipelineStatus } from '@tide/core/api/pipelines'
 import type { RunKind } from '@tide/core/definition/run'
 import { RUN_KINDS } from '@tide/core/definition/run'
 import { useState } from 'react'
-import { useParams } from 'react-router'
+import { useOutletContext, useParams } from 'react-router'
 import { InlineSelect } from '../parts/Field.tsx'
 import { ErrorNotice } from '../parts/Notice.tsx'
 import { RunFiles } from '../runs/RunFiles.tsx'
 import { RunList } from '../runs/RunList.tsx'
 import { KINDS } from '../runs/said.ts'
 import { useRuns } from '../runs/useRuns.ts'
+import { isTwoWay } from '../two-way/status.ts'
+import { UndoRun } from '../two-way/UndoRun.tsx'
 
 /** What a pipeline did, from beginning to end. */
 export function RunsSection() {
   const { id } = useParams()
+  const pipeline = useOutletContext<PipelineStatus>()
   const [kind, setKind] = useState<RunKind | ''>('')
   const asked = { pipeline: id!, ...(kind === '' ? {} : { kind }) }
   const runs = useRuns(asked)
@@ -38,7 +42,13 @@ export function RunsSection() {
             : `There is no run of the kind ${KINDS[kind]}.`}
         </p>
       )}
-      {runs.data && runs.data.length > 0 && <RunList runs={runs.data} named={false} />}
+      {runs.data && runs.data.length > 0 && (
+        <RunList
+          runs={runs.data}
+          named={false}
+          {...(isTwoWay(pipeline) ? { deeds: run => <UndoRun pipeline={pipeline} run={run} /> } : {})}
+        />
+      )}
     </div>
   )
 }

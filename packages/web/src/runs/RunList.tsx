@@ -1,6 +1,6 @@
 import type { RunAnswer } from '@tide/core/api/runs'
 import { runSeconds, type RunLane } from '@tide/core/definition/run'
-import { useState } from 'react'
+import { useState, type ReactNode } from 'react'
 import { useLive } from '../api/live.ts'
 import { bytes, count, duration, moment } from '../format.ts'
 import { DataTable, type Column } from '../parts/DataTable.tsx'
@@ -8,8 +8,15 @@ import { Name } from '../parts/Name.tsx'
 import { RunsChart } from './RunsChart.tsx'
 import { gbPerHour, gbSaid, KINDS, rateSaid, rowsPerMinute, stateSaid } from './said.ts'
 
+interface RunListProps {
+  runs: RunAnswer[]
+  named: boolean
+  /** What can be done about a run. */
+  deeds?: (run: RunAnswer) => ReactNode
+}
+
 /** Runs with what they moved and cost; of the chosen one, its tables. */
-export function RunList({ runs, named }: { runs: RunAnswer[]; named: boolean }) {
+export function RunList({ runs, named, deeds }: RunListProps) {
   const now = useLive(live => live.now)
   const [asked, choose] = useState<string>()
   const chosen = runs.find(({ id }) => id === asked) ?? runs.find(({ lanes }) => lanes.length > 0)
@@ -73,6 +80,7 @@ export function RunList({ runs, named }: { runs: RunAnswer[]; named: boolean }) 
     { title: 'Commits', cell: run => count(run.writes), by: run => run.writes, align: 'right' },
     { title: 'Tried again', cell: run => count(run.retries), by: run => run.retries, align: 'right' },
     { title: 'Held', cell: run => count(run.held), by: run => run.held, align: 'right' },
+    ...(deeds ? [{ title: 'Deeds', untitled: true, cell: deeds, align: 'right' as const }] : []),
   ]
   return (
     <>

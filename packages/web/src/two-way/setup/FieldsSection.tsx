@@ -181,7 +181,7 @@ function JoinLines({
             type="button"
             className="text-left font-semibold text-link underline-offset-2 hover:underline"
             aria-expanded={open}
-            aria-label={`How ${join.a} and ${join.b} are joined`}
+            aria-label={`${directionSaid(join, called)}, how ${join.a} and ${join.b} are joined`}
             onClick={turn}
           >
             {directionSaid(join, called)}
@@ -250,7 +250,7 @@ function JoinLines({
                   />
                 </label>
               )}
-              <TextButton className="ml-auto" aria-label={`Take ${join.a} apart`} onClick={remove}>
+              <TextButton className="ml-auto" aria-label={`Take apart ${join.a}`} onClick={remove}>
                 Take apart
               </TextButton>
             </div>

@@ -1,7 +1,8 @@
 import type { ConnectionInfo } from '@tide/core/api/connections'
 import type { AppObject } from '@tide/core/app/object'
 import type { TwoWayDefinition } from '@tide/core/definition/two-way'
-import { TextButton } from '../../parts/Button.tsx'
+import type { Starter } from '@tide/core/two-way/starters'
+import { Button, TextButton } from '../../parts/Button.tsx'
 import { InlineSelect } from '../../parts/Field.tsx'
 import { Pick } from '../../pipelines/setup/Pick.tsx'
 import { Section, type Turning } from '../../pipelines/setup/Section.tsx'
@@ -18,6 +19,9 @@ interface PlacesProps extends Turning {
   fixed: boolean
   called: Called
   objects: { a: AppObject[]; b: AppObject[] }
+  starters: Starter[]
+  /** Takes lanes that are ready-made. */
+  begin: (lanes: TwoWayDefinition['lanes']) => void
   change: (part: Partial<TwoWayDefinition>) => void
 }
 
@@ -30,6 +34,8 @@ export function PlacesSection({
   fixed,
   called,
   objects,
+  starters,
+  begin,
   change,
   ...turning
 }: PlacesProps) {
@@ -75,6 +81,13 @@ export function PlacesSection({
       )}
       {objects.a.length > 0 && objects.b.length > 0 && (
         <>
+          {lanes.length === 0 &&
+            starters.map(({ title, lanes: ready }) => (
+              <p key={title} className="mt-4 flex items-baseline gap-3 text-[13px]">
+                <Button onClick={() => begin(ready)}>Begin with what is ready-made</Button>
+                <span className="text-ink-2">{title}; all of it can be changed.</span>
+              </p>
+            ))}
           <h3 className="mt-4 text-[13px] font-semibold">Lanes</h3>
           {lanes.map((lane, i) => (
             <p key={i} className="flex items-baseline gap-2 border-b border-line py-1.5 text-[13px]">

@@ -138,6 +138,12 @@ export function TwoWaySetup({ begin, present, connections, connectors, shapes }:
           fixed={typeof present?.startedAt === 'string'}
           called={called}
           objects={{ a: objectsOf('a'), b: objectsOf('b') }}
+          starters={look.data?.starters ?? []}
+          begin={lanes => {
+            change({ lanes })
+            setChosen(0)
+            setOpen('fields')
+          }}
           change={change}
         />
         {lane && objects.a && objects.b && (

@@ -1,0 +1,12 @@
+/** The short form of `npm run soak -- --shape two-way`: what keeps two apps in step is killed anywhere, and both fail as apps do. */
+import { expect, test } from '@jest/globals'
+import { Random } from '../soak/random.ts'
+import { twoWayFaults } from '../soak/two-way/faults.ts'
+
+test('whatever dies when, each record has its other half once, both say the same, and no edit is gone', async () => {
+  const { edits, pairs, ...wrong } = await twoWayFaults(6, new Random(11))
+  expect(wrong).toEqual({ faults: 6, doubled: 0, lost: 0, different: 0, echoes: 0, wrong: [] })
+  // That there was something to lose.
+  expect(edits).toBeGreaterThan(50)
+  expect(pairs).toBeGreaterThan(10)
+}, 180_000)

@@ -1,0 +1,18 @@
+import type { EngineParts } from '../src/parts.ts'
+
+/** Of an engine that runs no two-way pipelines. */
+export function nothingPaired(): EngineParts['pairs'] {
+  const no = () => Promise.reject(new Error('nothing is paired here'))
+  return {
+    lane: no,
+    find: no,
+    get: no,
+    waiting: no,
+    strangers: no,
+    keys: no,
+    intents: no,
+    totals: no,
+    trail: no,
+    commit: no,
+  }
+}
