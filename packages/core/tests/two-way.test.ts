@@ -222,7 +222,7 @@ describe('a lane', () => {
           expect([`${a.id} ${a.name}`, a.name]).toContain(b.job)
           expect(b.stage ?? null).toBe(MEANS.find(one => one.a === a.status)?.b ?? null)
           expect(b.tags ?? '[]').toBe(a.labels ?? '[]')
-          if (a.given != null) expect(b.taken).toBe(a.given)
+          if (a.given) expect(b.taken).toBe(a.given)
         }
       }),
     )
