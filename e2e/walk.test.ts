@@ -416,8 +416,8 @@ test('a value that does not fit is held while others land; corrected, its row la
   // Mended at the source, it lands wherever else it was held.
   await save('House+of+Sedge', '13.5')
   await open('/held')
-  // What Pollenpost has refused is all that is left.
-  await sees('1 row is held back')
+  // What Pollenpost has refused, and what two people have said differently, is all that is left.
+  await sees('2 rows are held back')
 })
 
 test('three rows are changed behind its back: just those are found, shown, and repaired', async () => {

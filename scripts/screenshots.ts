@@ -206,17 +206,21 @@ const VIEWS: { name: string; path: string; before?: (driver: WebDriver) => Promi
   },
   { name: 'log', path: '/log' },
   {
-    name: 'send',
-    path: `/pipelines/${lapsed}/refused`,
-    before: async driver => {
-      await driver.findElement(By.linkText('Now')).click()
-    },
-  },
-  {
     name: 'send-setup',
     path: `/pipelines/${orders}/change`,
     before: async driver => {
       await driver.wait(until.elementLocated(By.css('[aria-label="What the first run would do"]')), 15_000)
+    },
+  },
+  { name: 'two-way', path: `/pipelines/${tickets}` },
+  {
+    name: 'two-way-setup',
+    path: `/pipelines/${tickets}/change`,
+    before: async driver => {
+      await driver.wait(
+        until.elementLocated(By.css('[aria-label="Field pairs"] ins, [aria-label="Field pairs"] td')),
+        15_000,
+      )
     },
   },
   {
@@ -255,18 +259,6 @@ const VIEWS: { name: string; path: string; before?: (driver: WebDriver) => Promi
       ] as const)
         await addColumnRule(driver, number, deed, pattern)
       await write(driver, '[aria-label="Expression of column rule 3"]', 'coalesce(carrier, "by hand") + ca')
-    },
-  },
-  {
-    name: 'setup-start',
-    path: `/pipelines/${archive}/change`,
-    before: async driver => {
-      await click(driver, '[aria-label="Change Start"]')
-      await driver.findElement(By.xpath('//button[text()="Rehearse"]')).click()
-      await driver.sleep(6000)
-      await driver.executeScript(
-        `document.querySelector('[aria-label="Rehearsal with all rows"]').scrollIntoView({ block: 'center' })`,
-      )
     },
   },
 ]

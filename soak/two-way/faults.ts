@@ -90,7 +90,7 @@ export async function twoWayFaults(faults: number, random: Random): Promise<Faul
         { lost: share },
         { failing: share },
         { busy: share },
-        { lost: 0.2, failing: 0.2, busy: 0.2 },
+        { lost: 0.2, failing: 0.2, busy: 0.2, hooksLost: 0.5, hooksTwice: 0.5, hooksLateMs: 2000 },
         { html: true },
       ]
       for (const app of [a, b])

@@ -1,5 +1,8 @@
 /** A process that keeps two apps in step until it is killed. Its starter says where they are. */
 import { openStore } from '@tide/store/store'
+import { createServer } from 'node:http'
+import type { AddressInfo } from 'node:net'
+import { createApp } from '../../packages/server/src/app.ts'
 import { composeServices, newId } from '../../packages/server/src/services.ts'
 import { APPS, twoWayOf } from './world.ts'
 
@@ -18,6 +21,10 @@ const services = await composeServices(store, 'soak', {
   unlock: () => Promise.resolve(),
 })
 const { engine } = services
+// Both apps say here when something has changed, where they can.
+const server = createServer(createApp(services).callback())
+await new Promise<void>(resolve => server.listen(0, '127.0.0.1', resolve))
+services.reached.at = `http://127.0.0.1:${(server.address() as AddressInfo).port}`
 let [record] = await store.pipelines.list()
 if (!record) {
   const connection = async (kind: string, server: string, token: string) => {

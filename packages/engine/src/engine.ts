@@ -88,6 +88,11 @@ export class Engine {
     await this.parts.journals.close()
   }
 
+  /** A record of a pipeline's systems may have changed, as one of them says; nothing where another engine runs it: that one asks by itself. */
+  nudge(id: string): void {
+    this.kept.get(id)?.runner?.nudge()
+  }
+
   /** Called after every reading and every change of state; returns how to leave. */
   onChange(listener: () => void): () => void {
     this.listeners.add(listener)

@@ -8,6 +8,7 @@ import type {
   RunRepository,
   LeaseRepository,
   PairRepository,
+  WebhookRepository,
   PipelineRepository,
   PositionRepository,
   SavedQueries,
@@ -31,6 +32,7 @@ export interface EngineParts {
   queries: SavedQueries
   sent: SentStates
   pairs: PairRepository
+  webhooks: WebhookRepository
   connections: ConnectionOpener
   surroundings: Surroundings
   journals: JournalKeepers

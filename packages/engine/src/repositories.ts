@@ -1,5 +1,6 @@
 /** What the engine asks of the store, and of whoever opens connections. */
 import type { Connector, Session } from '@tide/connectors/contract/session'
+import type { Webhook } from '@tide/core/definition/webhook'
 import type { PipelineState } from '@tide/core/definition/definition'
 import type { Errand } from '@tide/core/definition/errand'
 import type { LogEntry } from '@tide/core/definition/log'
@@ -184,6 +185,15 @@ export interface PairRepository {
   ): Promise<TwoWayTrail[]>
   /** All of it or nothing; throws a transient Failure when another engine has the pipeline. */
   commit(pipeline: string, commit: PairCommit): Promise<void>
+}
+
+/** Addresses that apps call when records have changed. */
+export interface WebhookRepository {
+  of(pipeline: string): Promise<Webhook[]>
+  keep(hook: Webhook): Promise<void>
+  forget(ids: readonly string[]): Promise<void>
+  /** Where such an address is, as apps reach it; undefined: it is not known yet. */
+  urlOf(id: string): string | undefined
 }
 
 /** Questions that people have given a name. */

@@ -92,6 +92,11 @@ export class Runner implements Run {
     this.turn()
   }
 
+  /** A record of one of its systems may have changed. */
+  nudge(): void {
+    this.shape.nudge?.()
+  }
+
   /** A reading for the tide chart; none before it is known what has landed. */
   sample(): TideSample | undefined {
     const { state } = this

@@ -37,7 +37,7 @@ export async function statusOf(
     lanes: live?.lanes ?? idleLanes(record),
     ...(live?.send ? { send: live.send } : {}),
     ...(live?.twoWay ? { twoWay: live.twoWay } : {}),
-    lagSeconds: following?.lag ?? null,
+    lagSeconds: live?.twoWay ? behind(live.completeUpTo, parts.surroundings.now()) : (following?.lag ?? null),
     delay: following?.delay ?? null,
     backlog: meter?.backlog ?? null,
     committedPerMinute: meter?.committedPerMinute ?? 0,
@@ -48,6 +48,11 @@ export async function statusOf(
     origins: [],
     engine: null,
   }
+}
+
+/** Of what is looked at now and then: since it was known last that nothing is left to do. */
+function behind(completeUpTo: string | null, now: number): number | null {
+  return completeUpTo === null ? null : Math.max(0, now - Date.parse(completeUpTo)) / 1000
 }
 
 export async function namesOf(

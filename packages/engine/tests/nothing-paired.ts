@@ -16,3 +16,10 @@ export function nothingPaired(): EngineParts['pairs'] {
     commit: no,
   }
 }
+
+export const nothingCalled: EngineParts['webhooks'] = {
+  of: async () => [],
+  keep: async () => {},
+  forget: async () => {},
+  urlOf: () => undefined,
+}

@@ -28,6 +28,7 @@ import { pipelineRoutes } from './routes/pipelines.ts'
 import { queryRoutes } from './routes/query.ts'
 import { savedQueryRoutes } from './routes/saved-queries.ts'
 import { sendRoutes } from './routes/sends.ts'
+import { hookRoutes } from './routes/hooks.ts'
 import { twoWayRoutes } from './routes/two-way.ts'
 import { serveWeb } from './web.ts'
 
@@ -82,6 +83,7 @@ export function createApp(services: Services): Koa {
   savedQueryRoutes(router, services)
   sendRoutes(router, services)
   twoWayRoutes(router, services)
+  hookRoutes(router, services)
   eventRoutes(router, services)
   app.use(router.routes())
   app.use(serveWeb)

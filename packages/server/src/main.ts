@@ -1,6 +1,6 @@
 /**
- * The server process. Settings come from the environment: TIDE_PORT, TIDE_HOST, TIDE_DATA, TIDE_KEY, TIDE_ENGINE and
- * DATABASE_URL.
+ * The server process. Settings come from the environment: TIDE_PORT, TIDE_HOST, TIDE_DATA, TIDE_KEY, TIDE_ENGINE,
+ * DATABASE_URL and TIDE_URL (where apps reach it, if not there where it listens).
  */
 import { Failure } from '@tide/core/failure'
 import { createServer, type RequestListener } from 'node:http'
@@ -44,6 +44,7 @@ async function main(): Promise<void> {
   const services = await openServices(data)
   handle = createApp(services).callback()
   const url = `http://${host}:${(server.address() as AddressInfo).port}`
+  services.reached.at = process.env.TIDE_URL ?? url
   if (process.send) process.send({ ready: url })
   else process.stdout.write(`Constant Tide ${services.version} serves ${url}\n`)
   liveUntilTold(services, data, () => {

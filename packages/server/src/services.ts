@@ -33,6 +33,8 @@ export interface Services {
   rehearsals: FullRehearsals
   shownPlans: ShownPlans
   checked: CheckedConnections
+  /** The address under which apps reach this server, once that is known. */
+  reached: { at: string | undefined }
   connector(kind: string): Connector
   /** Into the log of the process; `number`: by which it was told of. */
   warn(error: Error, number?: string): void
@@ -88,6 +90,7 @@ export async function composeServices(
       )
     return record
   }
+  const reached: Services['reached'] = { at: undefined }
   const sent = new FileSentStates(join(dataFolder, 'sent'))
   const journals = new JournalKeepers(join(dataFolder, 'journal'), opener, store.pipelines, surroundings)
   const engine = new Engine({
@@ -105,6 +108,12 @@ export async function composeServices(
     queries: store.queries,
     sent,
     pairs: store.pairs,
+    webhooks: {
+      of: id => store.webhooks.of(id),
+      keep: hook => store.webhooks.keep(hook),
+      forget: ids => store.webhooks.forget(ids),
+      urlOf: id => (reached.at === undefined ? undefined : `${reached.at}/api/hooks/${id}`),
+    },
     connections: opener,
     maskKey: store.maskKey,
     surroundings,
@@ -125,6 +134,7 @@ export async function composeServices(
     rehearsals: new FullRehearsals(sessions, questions, store.maskKey),
     shownPlans: new ShownPlans(),
     checked: new CheckedConnections(store, connector),
+    reached,
     connector,
     warn: (error, number) =>
       void process.stderr.write(`${number ? `${number}: ` : ''}${error.stack ?? error.message}\n`),

@@ -5,6 +5,7 @@ import type { PipelineStatus } from '@tide/core/api/pipelines'
 import type { Errand } from '@tide/core/definition/errand'
 import type { RunRecord } from '@tide/core/definition/run'
 import type { TwoWayDefinition, TwoWayLane } from '@tide/core/definition/two-way'
+import { createHmac } from 'node:crypto'
 import type { Server } from 'node:http'
 import type { AddressInfo } from 'node:net'
 import { join } from 'node:path'
@@ -492,6 +493,48 @@ test('taken apart, both stay, and neither is made again', async () => {
   expect(job(some!.id).notes).not.toBe('of its own')
   expect(rakeboard.records.of('tickets').filter(({ benchbook_job: of }) => of === some!.id)).toHaveLength(1)
 }, 60_000)
+
+test('an app that says when something has changed is believed only when it has signed so, and is then asked at once', async () => {
+  await call(url, 'POST', `/pipelines/${id}/stop`)
+  await eventually(async () => (await status()).state === 'Stopped', 20)
+  await call(url, 'PUT', `/pipelines/${id}`, { ...definition, every: 600 })
+  systems.services.reached.at = url
+  await call(url, 'POST', `/pipelines/${id}/start`)
+  await eventually(
+    () => Promise.resolve(rakeboard.webhooks.count === 2 && benchbook.webhooks.count === 2),
+    20,
+  )
+  await eventually(async () => (await status()).twoWay?.last !== null, 20)
+  const some = benchbook.records
+    .of('jobs')
+    .find(({ ticket: of }) => of && rakeboard.records.get('tickets', String(of)))!
+  rakeboard.records.change(TICKETS, String(some.ticket), { notes: 'at once' })
+  await eventually(() => Promise.resolve(job(some.id).notes === 'at once'), 10)
+  expect(rakeboard.webhooks.told.taken).toBeGreaterThan(0)
+  const hook = (await systems.services.store.webhooks.of(id))[0]!
+  const forged = (headers: object) =>
+    fetch(hook.url, {
+      method: 'POST',
+      body: '{}',
+      headers: { 'Content-Type': 'application/json', ...headers },
+    })
+  const at = String(Math.floor(Date.now() / 1000))
+  const signed = { 'webhook-id': 'm', 'webhook-timestamp': at, 'webhook-signature': 'v1,AAAA' }
+  expect((await forged({})).status).toBe(401)
+  expect((await forged(signed)).status).toBe(401)
+  const sign = (text: string) => `v1,${createHmac('sha256', hook.secret).update(text).digest('base64')}`
+  expect((await forged({ ...signed, 'webhook-signature': sign(`m.${at}.{}`) })).status).toBe(204)
+  // What was signed long ago may have been overheard.
+  const old = String(Number(at) - 3600)
+  const late = { ...signed, 'webhook-timestamp': old, 'webhook-signature': sign(`m.${old}.{}`) }
+  expect((await forged(late)).status).toBe(401)
+  await call(url, 'POST', `/pipelines/${id}/stop`)
+  await eventually(async () => (await status()).state === 'Stopped', 20)
+  expect([rakeboard.webhooks.count, benchbook.webhooks.count]).toEqual([0, 0])
+  systems.services.reached.at = undefined
+  await call(url, 'PUT', `/pipelines/${id}`, definition)
+  await call(url, 'POST', `/pipelines/${id}/start`)
+}, 90_000)
 
 test('apps that fail, lose answers and are busy lose nothing and double nothing', async () => {
   const faults = { ...NO_APP_FAULTS, lost: 0.3, failing: 0.2, busy: 0.2 }

@@ -15,6 +15,7 @@ import {
 import type { PipelineStatus } from '@tide/core/api/pipelines'
 import type { SendDeed } from '@tide/core/api/send'
 import type { TwoWayDeed, TwoWayTrail } from '@tide/core/api/two-way'
+import type { WebhookSigning } from '@tide/core/app/description'
 import type { Side } from '@tide/core/merge/rule'
 import type { HeldField, Pair } from '@tide/core/two-way/pair'
 import type { TwoWayIntent } from '@tide/core/two-way/intent'
@@ -483,4 +484,25 @@ export const twoWayTrail = pgTable(
     index('two_way_trail_pair').on(table.pipeline, table.pair, table.id),
     index('two_way_trail_run').on(table.pipeline, table.run, table.id),
   ],
+)
+
+/** Addresses that apps call when records have changed. */
+export const webhook = pgTable(
+  'webhook',
+  {
+    /** The last part of the address. */
+    id: text('id').primaryKey(),
+    pipeline: text('pipeline')
+      .notNull()
+      .references(() => pipeline.id, { onDelete: 'cascade' }),
+    connection: text('connection').notNull(),
+    object: text('object').notNull(),
+    /** As the app knows it. */
+    subscription: text('subscription').notNull(),
+    url: text('url').notNull(),
+    signed: jsonb('signed').$type<WebhookSigning>().notNull(),
+    /** Sealed. */
+    secret: text('secret').notNull(),
+  },
+  table => [index('webhook_pipeline').on(table.pipeline)],
 )

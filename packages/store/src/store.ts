@@ -23,6 +23,7 @@ import { SavedQueries } from './saved-queries.ts'
 import { Seal } from './seal.ts'
 import { upgradeStored } from './upgrade.ts'
 import { Versions } from './versions.ts'
+import { Webhooks } from './webhooks.ts'
 
 /** The application's own state. */
 export interface Store {
@@ -39,6 +40,7 @@ export interface Store {
   held: HeldRecords
   verifications: Verifications
   pairs: TwoWayPairs
+  webhooks: Webhooks
   /** Of the keyed hash that masks are made with. */
   maskKey: Uint8Array
   /** Runs `deed` while no other process that shares the store runs one of the same name. */
@@ -98,6 +100,7 @@ export async function openStore({ folder, url, passphrase }: StoreSettings): Pro
     held: new HeldRecords(db, seal, maskKey),
     verifications: new Verifications(db, seal),
     pairs: new TwoWayPairs(db),
+    webhooks: new Webhooks(db, seal),
     alone: backing.alone,
     close: backing.close,
   }

@@ -1,5 +1,6 @@
 /** What a workplace app offers beside what every connection does: its objects, and writing single records. */
 import { Failure } from '@tide/core/failure'
+import type { WebhookSigning } from '@tide/core/app/description'
 import type { AppObject, WriteAnswer, WriteOperation } from '@tide/core/app/object'
 
 /** The app has refused a call as a whole: nothing of it was done. */
@@ -46,6 +47,12 @@ export interface AppSide {
     operations: readonly WriteOperation[],
     asked: { once: string; signal: AbortSignal },
   ): Promise<WriteAnswer[]>
+  /** How the app signs its webhooks; undefined: it calls nobody. */
+  webhooks: WebhookSigning | undefined
+  /** Has the app call an address when a record of the object has changed; returns the key of the subscription. */
+  subscribe(object: string, asked: { url: string; secret: string; signal: AbortSignal }): Promise<string>
+  /** One that is gone already is gone. */
+  unsubscribe(subscription: string, signal: AbortSignal): Promise<void>
   /** Calls of late, the newest first. */
   calls(): AppCall[]
 }

@@ -1,5 +1,5 @@
 /** An app by its description, as one works with it. */
-import type { AppDescription, DescribedObject } from '@tide/core/app/description'
+import type { AppDescription, DescribedObject, WebhookSigning } from '@tide/core/app/description'
 import type { AppField, AppObject, WriteAnswer, WriteOperation } from '@tide/core/app/object'
 import { faultsOf, isOpenApi, objectsOf, type OpenApi } from '@tide/core/app/openapi'
 import { Failure } from '@tide/core/failure'
@@ -323,6 +323,42 @@ export class DescribedApp implements AppSide {
     const item = 'item' in how ? (how.item ?? '') : ''
     const made = op === 'create' ? textOf(at(answer.body, `${item}/${described.key}`)) : id
     return { answer: 'done', id: made, ...recordIn(answer.body, item, described.key, fields) }
+  }
+
+  get webhooks(): WebhookSigning | undefined {
+    return this.description.webhooks?.signed
+  }
+
+  async subscribe(
+    object: string,
+    { url, secret, signal }: { url: string; secret: string; signal: AbortSignal },
+  ): Promise<string> {
+    const { webhooks } = this.description
+    if (!webhooks) throw new Error(`${this.name} calls nobody`)
+    const { path, method = 'POST', body } = webhooks.subscribe
+    const answer = await this.caller.call({
+      method,
+      path,
+      body: filled(body, { url, secret, object }),
+      writes: true,
+      signal,
+    })
+    const id = textOf(this.understood(answer, 'a subscription', webhooks.id))
+    if (id !== null) return id
+    throw new Failure(
+      'structural',
+      `${this.name} does not say what its subscription is called.`,
+      'Correct “webhooks.id” in the description.',
+    )
+  }
+
+  async unsubscribe(subscription: string, signal: AbortSignal): Promise<void> {
+    const remove = this.description.webhooks?.remove
+    if (!remove) return
+    const { path, method = 'DELETE' } = remove
+    const answer = await this.caller.call({ method, path: withId(path, subscription), writes: true, signal })
+    if (answer.status !== 404 && answer.status !== 410)
+      this.understood(answer, 'the end of a subscription', '')
   }
 
   private versionHeader({ version }: DescribedObject, operation: WriteOperation): Record<string, string> {

@@ -58,6 +58,19 @@ const pagingSchema = Type.Union([
   Type.Object({ by: Type.Literal('link') }, closed),
 ])
 
+const signingSchema = Type.Union([
+  Type.Object({ by: Type.Literal('standard webhooks') }, closed),
+  /** Of the body, as hexadecimal digits. */
+  Type.Object(
+    {
+      by: Type.Literal('hmac sha256'),
+      header: Type.String({ title: 'Header', pattern: '^[A-Za-z0-9-]{1,80}$' }),
+      before: Type.Optional(Type.String({ title: 'Text before it', maxLength: 40 })),
+    },
+    closed,
+  ),
+])
+
 /** An object of an app: what is called a table elsewhere. */
 const objectSchema = Type.Object(
   {
@@ -191,6 +204,22 @@ export const appDescriptionSchema = Type.Object(
     ),
     /** The header that makes a request count once, however often it is sent. */
     idempotency: Type.Optional(Type.String({ title: 'Idempotency header', pattern: '^[A-Za-z0-9-]{1,80}$' })),
+    /** The app calls an address of ours when a record has changed. */
+    webhooks: Type.Optional(
+      Type.Object(
+        {
+          /** In its body `$url`, `$secret` and `$object` stand for what they say. */
+          subscribe: Type.Object(
+            { path: path('Path'), method: method('POST'), body: Type.Unknown() },
+            closed,
+          ),
+          id: pointer('Where the key of the subscription stands'),
+          remove: Type.Optional(Type.Object({ path: path('Path'), method: method('DELETE') }, closed)),
+          signed: signingSchema,
+        },
+        closed,
+      ),
+    ),
     objects: Type.Record(Type.String({ pattern: '^[A-Za-z0-9_-]{1,80}$' }), objectSchema),
   },
   closed,
@@ -198,4 +227,5 @@ export const appDescriptionSchema = Type.Object(
 
 export type AppDescription = Static<typeof appDescriptionSchema>
 export type DescribedObject = Static<typeof objectSchema>
+export type WebhookSigning = Static<typeof signingSchema>
 export type Paging = Static<typeof pagingSchema>

@@ -44,6 +44,12 @@ export function isOpenApi(value: unknown): value is OpenApi {
 export function faultsOf(description: AppDescription, document: OpenApi): DescriptionFault[] {
   const faults: DescriptionFault[] = []
   const objects = Object.keys(description.objects)
+  const { subscribe, remove } = description.webhooks ?? {}
+  for (const [place, asked, preset] of [
+    ['subscribe', subscribe, 'POST'],
+    ['remove', remove, 'DELETE'],
+  ] as const)
+    if (asked) missingRequest(document, ['webhooks', place], asked.path, asked.method ?? preset, faults)
   for (const [name, object] of Object.entries(description.objects)) {
     const at = ['objects', name]
     const schema = schemaOf(document, object.schema)
@@ -85,24 +91,33 @@ export function faultsOf(description: AppDescription, document: OpenApi): Descri
         remedy: `It has ${objects.join(', ')}.`,
       })
     }
-    for (const { place, path, method } of requestsOf(object)) {
-      const found = document.paths?.[path]
-      if (!found) {
-        faults.push({
-          at: [...at, ...place, 'path'],
-          message: `The document has no path ${path}.`,
-          remedy: `It has ${Object.keys(document.paths ?? {}).join(', ')}.`,
-        })
-      } else if (!(method.toLowerCase() in found)) {
-        faults.push({
-          at: [...at, ...place],
-          message: `${path} knows no ${method}.`,
-          remedy: `It knows ${Object.keys(found).join(', ').toUpperCase()}.`,
-        })
-      }
-    }
+    for (const { place, path, method } of requestsOf(object))
+      missingRequest(document, [...at, ...place], path, method, faults)
   }
   return faults
+}
+
+function missingRequest(
+  document: OpenApi,
+  at: string[],
+  path: string,
+  method: string,
+  faults: DescriptionFault[],
+): void {
+  const found = document.paths?.[path]
+  if (!found) {
+    faults.push({
+      at: [...at, 'path'],
+      message: `The document has no path ${path}.`,
+      remedy: `It has ${Object.keys(document.paths ?? {}).join(', ')}.`,
+    })
+  } else if (!(method.toLowerCase() in found)) {
+    faults.push({
+      at,
+      message: `${path} knows no ${method}.`,
+      remedy: `It knows ${Object.keys(found).join(', ').toUpperCase()}.`,
+    })
+  }
 }
 
 function requestsOf(object: DescribedObject): { place: string[]; path: string; method: string }[] {

@@ -1,4 +1,5 @@
 /** How rows land where the target is a lake: a folder or a bucket of files. */
+import { EVERY_SECONDS } from './two-way.ts'
 import { Type, type Static } from 'typebox'
 
 /** Kinds of connections whose tables are files. */
@@ -13,12 +14,14 @@ export const isChangeFiles = ({ files }: { files?: FilesChoice | undefined }) =>
 /** How many changes one file waits for, and how long. */
 export const FILES_GATHER = { changes: 100_000, waitMs: 60_000 }
 
-/** For how long a change waits for others, in seconds: as was said, or as long as the target likes it. */
+/** For how long a change waits, in seconds: for others, or for the next look at two apps; as was said, or as is usual. */
 export function gathersSeconds(definition: {
   shape?: string
   speed?: { waits?: number } | undefined
   files?: FilesChoice | undefined
+  every?: number | undefined
 }): number {
+  if (definition.shape === 'two-way') return definition.every ?? EVERY_SECONDS
   return definition.speed?.waits ?? (definition.files ? FILES_GATHER.waitMs / 1000 : 0)
 }
 

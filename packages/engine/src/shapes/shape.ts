@@ -68,6 +68,8 @@ export interface ShapeRun {
   readonly standing: Pick<SavedPosition, 'position' | 'completeUpTo'> | undefined
   /** What is being tried again on its behalf, while it follows. */
   readonly retry: PipelineStatus['retry']
+  /** A record may have changed, where its changes are asked for now and then. */
+  nudge?(): void
   /** Opens both sides and takes the pipeline over under this epoch. */
   open(epoch: number): Promise<OpenRun>
 }

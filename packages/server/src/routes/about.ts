@@ -1,5 +1,6 @@
 /** The process itself, and those that share its store. */
 import type Router from '@koa/router'
+import { gathersSeconds } from '@tide/core/definition/files'
 import type { PipelineStatus } from '@tide/core/api/pipelines'
 import type { Services } from '../services.ts'
 
@@ -32,7 +33,8 @@ export function aboutRoutes(router: Router, services: Services): void {
 }
 
 /** Stopped for a reason, trying again, or so far behind, or so long not heard of, that somebody should look. */
-function isUnwell({ state, reason, retry, lagSeconds }: PipelineStatus): boolean {
+function isUnwell({ state, reason, retry, lagSeconds, definition }: PipelineStatus): boolean {
   if (state === 'Stopped') return reason?.kind !== 'person'
-  return retry !== null || (state === 'Following' && (lagSeconds === null || lagSeconds > UNWELL_LAG_S))
+  const most = UNWELL_LAG_S + gathersSeconds(definition)
+  return retry !== null || (state === 'Following' && (lagSeconds === null || lagSeconds > most))
 }

@@ -7,6 +7,7 @@ import type { StandInAppDefinition, StandInObject, StandInRecord } from './defin
 import { documentOf } from './document.ts'
 import { NO_APP_FAULTS, type AppFaults } from './faults.ts'
 import { NotTaken, type Given, type Records } from './records.ts'
+import { StandInWebhooks } from './webhooks.ts'
 
 const PAGE = 100
 const CALLS_KEPT = 200
@@ -32,6 +33,7 @@ export class StandInApp {
   readonly definition: StandInAppDefinition
   readonly records: Records
   readonly consent: Consent
+  readonly webhooks: StandInWebhooks
   faults: AppFaults = { ...NO_APP_FAULTS }
   /** Requests a minute; 0: as many as come. */
   perMinute: number
@@ -46,6 +48,8 @@ export class StandInApp {
     this.definition = definition
     this.records = records
     this.consent = new Consent(definition.name, definition.accounts ?? ['the only account'])
+    this.webhooks = new StandInWebhooks(`${records.file}.hooks`, () => this.faults, random)
+    if (definition.calls) records.changed = (object, id) => this.webhooks.changed(object, id)
     this.perMinute = definition.perMinute
     this.tokens = this.burst
     this.random = random
@@ -60,6 +64,7 @@ export class StandInApp {
       ctx.body = documentOf(this.definition, server())
     })
     this.consent.routes(router)
+    if (this.definition.calls) this.hookRoutes(router)
     for (const object of this.definition.objects) this.routes(router, object)
     app.use((ctx, next) => this.answer(ctx, next))
     app.use(bodyParser({ enableTypes: ['json', 'form'], jsonLimit: '20mb' }))
@@ -125,6 +130,22 @@ export class StandInApp {
     if (once === '') return
     this.once.set(once, { status: ctx.status, body: ctx.body })
     if (this.once.size > ONCE_KEPT) this.once.delete(this.once.keys().next().value!)
+  }
+
+  private hookRoutes(router: Router): void {
+    router.post('/webhooks', ctx => {
+      const { url, secret, object } = Object(ctx.request.body) as Record<string, unknown>
+      const known = this.definition.objects.some(({ name }) => name === object)
+      if (typeof url !== 'string' || !/^https?:/.test(url) || typeof secret !== 'string' || !known)
+        throw new NotTaken(null, 'bad_request', 'A subscription has a url, a secret and an object.')
+      ctx.status = 201
+      ctx.body = { id: this.webhooks.add({ url, secret, object: String(object) }).id }
+    })
+    router.delete('/webhooks/:id', ctx => {
+      if (!this.webhooks.remove(ctx.params.id!))
+        throw new NotTaken(null, 'not_found', 'There is no such subscription.')
+      ctx.status = 204
+    })
   }
 
   private routes(router: Router, object: StandInObject): void {

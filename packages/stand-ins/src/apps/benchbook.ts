@@ -15,6 +15,7 @@ export const benchbookApp: StandInAppDefinition = {
   what: 'the growers’ own tables',
   token: 'benchbook-alder-token',
   perMinute: 300,
+  calls: true,
   objects: [
     {
       name: 'programmes',

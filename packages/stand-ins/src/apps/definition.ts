@@ -51,6 +51,8 @@ export interface StandInAppDefinition {
   what: string
   token: string
   perMinute: number
+  /** It calls others when records change. */
+  calls?: true
   /** Between which a person chooses who lets others in. */
   accounts?: string[]
   objects: StandInObject[]

@@ -1,12 +1,12 @@
 /** The OpenAPI document of a stand-in app. */
 import type { StandInAppDefinition, StandInObject } from './definition.ts'
 
-export function documentOf({ name, what, objects }: StandInAppDefinition, server: string): object {
+export function documentOf({ name, what, objects, calls }: StandInAppDefinition, server: string): object {
   return {
     openapi: '3.1.0',
     info: { title: `${name} (simulated)`, summary: what, version: '1' },
     servers: [{ url: server }],
-    paths: Object.assign({}, ...objects.map(pathsOf)) as object,
+    paths: Object.assign({}, ...objects.map(pathsOf), calls ? HOOKS : {}) as object,
     components: {
       securitySchemes: { token: { type: 'http', scheme: 'bearer' } },
       schemas: Object.fromEntries(objects.map(object => [object.schema, schemaOf(object)])),
@@ -16,6 +16,11 @@ export function documentOf({ name, what, objects }: StandInAppDefinition, server
 }
 
 const answers = (description: string) => ({ responses: { 200: { description } } })
+
+const HOOKS = {
+  '/webhooks': { post: answers('the subscription') },
+  '/webhooks/{id}': { delete: answers('nothing') },
+}
 
 function pathsOf({ name, countsOnly, view }: StandInObject): object {
   if (view) return { [`/${name}`]: { get: answers('a page of records') } }

@@ -12,6 +12,10 @@ export interface AppFaults {
   expired: boolean
   /** A gateway answers with a page. */
   html: boolean
+  /** These shares of its calls to others are not made, or made twice; each comes up to so much later. */
+  hooksLost: number
+  hooksTwice: number
+  hooksLateMs: number
 }
 
 export const NO_APP_FAULTS: AppFaults = {
@@ -21,4 +25,7 @@ export const NO_APP_FAULTS: AppFaults = {
   busy: 0,
   expired: false,
   html: false,
+  hooksLost: 0,
+  hooksTwice: 0,
+  hooksLateMs: 0,
 }

@@ -18,6 +18,7 @@ export const rakeboardApp: StandInAppDefinition = {
   what: 'work tickets of the maintenance crew',
   token: 'rakeboard-hazel-token',
   perMinute: 1200,
+  calls: true,
   objects: [
     {
       name: 'programmes',

@@ -39,11 +39,13 @@ const EMAIL = /^[^\s@<>,;]+@[^\s@<>,;.]+(\.[^\s@<>,;.]+)+$/
 
 export class Records {
   private readonly app: StandInAppDefinition
-  private readonly file: string
+  readonly file: string
   private readonly all = new Map<string, Map<string, StandInRecord>>()
   /** By object and field or fields: whose a value is. */
   private readonly holders = new Map<string, Map<string, string>>()
   private numbers = new Map<string, number>()
+  /** Told of every record that changes, comes or goes. */
+  changed: (object: string, id: string) => void = () => {}
   /** Fields that nobody may write just now. */
   readonly locked = new Set<string>()
 
@@ -129,6 +131,7 @@ export class Records {
     this.letGo(object, present)
     this.all.get(object.name)!.delete(id)
     this.append({ object: object.name, id, record: null })
+    this.changed(object.name, id)
   }
 
   /** The record that has these values in the fields that say which it is. */
@@ -209,6 +212,7 @@ export class Records {
     this.all.get(object.name)!.set(record.id, record)
     this.hold(object, record)
     this.append({ object: object.name, id: record.id, record })
+    this.changed(object.name, record.id)
   }
 
   private hold(object: StandInObject, record: StandInRecord): void {

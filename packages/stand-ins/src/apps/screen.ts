@@ -21,6 +21,8 @@ const STATES: { title: string; faults: Partial<AppFaults> }[] = [
   { title: 'busy', faults: { busy: 0.5 } },
   { title: 'knows no token', faults: { expired: true } },
   { title: 'behind a page', faults: { html: true } },
+  { title: 'calls nobody', faults: { hooksLost: 1 } },
+  { title: 'calls twice, and late', faults: { hooksTwice: 1, hooksLateMs: 5000 } },
 ]
 
 /** `address`: of its interface for programs. `colleagues`: those who work in it of their own accord. */
@@ -130,6 +132,7 @@ function page(app: StandInApp, address: string, body: Markup, colleagues: Collea
       <a href="/calls">calls</a>
       <h2>For programs</h2>
       <p>${address}, token ${definition.token}; ${app.perMinute} requests a minute.</p>
+      ${definition.calls && html`<p>It calls ${app.webhooks.count} addresses when records change.</p>`}
       ${
         colleagues &&
         html`<h2>Colleagues</h2>

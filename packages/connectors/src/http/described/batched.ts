@@ -1,5 +1,5 @@
 /** What the interfaces of the shipped apps have in common. */
-import type { DescribedObject } from '@tide/core/app/description'
+import type { AppDescription, DescribedObject } from '@tide/core/app/description'
 
 type Parts = Pick<DescribedObject, 'list' | 'read' | 'create' | 'change' | 'remove' | 'created' | 'version'>
 
@@ -49,4 +49,12 @@ export function batched(
       gone: { at: '/error/code', is: 'not_found' },
     },
   }
+}
+
+/** They call an address when a record has changed. */
+export const calls: NonNullable<AppDescription['webhooks']> = {
+  subscribe: { path: '/webhooks', body: { url: '$url', secret: '$secret', object: '$object' } },
+  id: '/id',
+  remove: { path: '/webhooks/{id}' },
+  signed: { by: 'standard webhooks' },
 }

@@ -1,5 +1,5 @@
 import type { AppDescription } from '@tide/core/app/description'
-import { batched, below } from './batched.ts'
+import { batched, below, calls } from './batched.ts'
 
 /** Tables that growers make for themselves. */
 export const benchbook: AppDescription = {
@@ -9,6 +9,7 @@ export const benchbook: AppDescription = {
   signIn: { by: 'bearer token' },
   limits: { perMinute: 300, concurrent: 2 },
   idempotency: 'Idempotency-Key',
+  webhooks: calls,
   objects: {
     jobs: {
       title: 'Jobs',

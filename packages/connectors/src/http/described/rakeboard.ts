@@ -1,5 +1,5 @@
 import type { AppDescription } from '@tide/core/app/description'
-import { batched, below } from './batched.ts'
+import { batched, below, calls } from './batched.ts'
 
 /** Work tickets of a crew. */
 export const rakeboard: AppDescription = {
@@ -9,6 +9,7 @@ export const rakeboard: AppDescription = {
   signIn: { by: 'bearer token' },
   limits: { perMinute: 1200, concurrent: 4 },
   idempotency: 'Idempotency-Key',
+  webhooks: calls,
   objects: {
     tickets: {
       title: 'Tickets',

@@ -12,6 +12,7 @@ import type { OpenRun, ShapeRun, TwoWayRun } from '../shape.ts'
 import { carryOutDeed } from './deeds.ts'
 import { sweepLane } from './gone.ts'
 import { mergeAll, passLane } from './pass.ts'
+import { Hooks } from './hooks.ts'
 import { placesOf, type Places } from './places.ts'
 import { settleIntents } from './settle.ts'
 import type { Writing } from './writing.ts'
@@ -21,7 +22,13 @@ interface Known {
   status: TwoWayStatus
   /** Milliseconds; everything that had changed by then is on the other side, or held. */
   completeUpTo: number | null
+  /** An app says that something has changed; it is looked before the time. */
+  nudged: boolean
+  wake: (() => void) | undefined
 }
+
+/** Between the beginnings of two passes that apps have asked for. */
+const NUDGED_MS = 500
 
 const nothing = (): SideCounts => ({ created: 0, changed: 0, deleted: 0 })
 
@@ -29,6 +36,8 @@ export class TwoWay implements ShapeRun {
   private readonly run: TwoWayRun
   private readonly known: Known = {
     completeUpTo: null,
+    nudged: false,
+    wake: undefined,
     status: {
       doing: null,
       last: null,
@@ -56,6 +65,11 @@ export class TwoWay implements ShapeRun {
       lanes: [],
       twoWay: status,
     }
+  }
+
+  nudge(): void {
+    this.known.nudged = true
+    this.known.wake?.()
   }
 
   async open(epoch: number): Promise<OpenRun> {
@@ -88,7 +102,9 @@ class OpenTwoWay implements OpenRun {
   private readonly run: TwoWayRun
   private readonly known: Known
   private readonly opened: Opened
-  /** When the next pass is due, in milliseconds. */
+  private readonly hooks: Hooks
+  /** When the last pass began and the next is due, in milliseconds. */
+  private beganAt = 0
   private due = 0
   /** Whatever is gone, nobody is asked of it. */
   private mayGo = false
@@ -98,6 +114,7 @@ class OpenTwoWay implements OpenRun {
     this.run = run
     this.known = known
     this.opened = opened
+    this.hooks = new Hooks(run)
   }
 
   async begin(): Promise<void> {
@@ -144,10 +161,18 @@ class OpenTwoWay implements OpenRun {
   async step(signal: AbortSignal): Promise<string | undefined> {
     const { run } = this
     const { surroundings } = run.parts
-    const wait = this.due - surroundings.now()
     if (run.state !== 'Following') await run.setState('Following')
-    if (wait > 0) await surroundings.sleep(wait, signal)
+    const woken = new AbortController()
+    this.known.wake = () => woken.abort()
+    if (this.known.nudged) woken.abort()
+    const wait = this.due - surroundings.now()
+    if (wait > 0) await surroundings.sleep(wait, AbortSignal.any([signal, woken.signal]))
+    this.known.wake = undefined
+    const early = this.beganAt + NUDGED_MS - surroundings.now()
+    // Where edits follow one another they are looked at together.
+    if (woken.signal.aborted && early > 0) await surroundings.sleep(early, signal)
     if (signal.aborted) return undefined
+    this.known.nudged = false
     await this.pass(signal)
     return undefined
   }
@@ -157,9 +182,11 @@ class OpenTwoWay implements OpenRun {
     const { record, parts } = run
     const { definition } = record
     const beganAt = parts.surroundings.now()
+    this.beganAt = beganAt
     const writing = this.writing(signal)
     try {
       await this.settle(writing)
+      await this.hooks.see(opened.places, signal)
       for (const lane of opened.places.lanes) {
         known.status = { ...known.status, doing: lane.name }
         const before = await parts.pairs.lane(record.id, lane.name)
@@ -212,8 +239,9 @@ class OpenTwoWay implements OpenRun {
     await this.run.parts.surroundings.sleep(60_000, signal)
   }
 
-  dismantle(): Promise<string> {
-    return Promise.resolve('Both sides stay as they are, and what is paired is remembered.')
+  async dismantle(): Promise<string> {
+    await this.hooks.end(this.opened.places, this.run.turned)
+    return 'Both sides stay as they are, and what is paired is remembered.'
   }
 
   close(): Promise<void> {
