@@ -505,11 +505,12 @@ test('an app that says when something has changed is believed only when it has s
     20,
   )
   await eventually(async () => (await status()).twoWay?.last !== null, 20)
-  const some = benchbook.records
-    .of('jobs')
-    .find(({ ticket: of }) => of && rakeboard.records.get('tickets', String(of)))!
-  rakeboard.records.change(TICKETS, String(some.ticket), { notes: 'at once' })
-  await eventually(() => Promise.resolve(job(some.id).notes === 'at once'), 10)
+  const { a, b } = (await pairs()).find(
+    one =>
+      one.lane === 'tickets ↔ jobs' && one.state === 'in step' && one.a && one.b && one.held.length === 0,
+  )!
+  rakeboard.records.change(TICKETS, a!.id, { notes: 'at once' })
+  await eventually(() => Promise.resolve(job(b!.id).notes === 'at once'), 10)
   expect(rakeboard.webhooks.told.taken).toBeGreaterThan(0)
   const hook = (await systems.services.store.webhooks.of(id))[0]!
   const forged = (headers: object) =>

@@ -127,6 +127,7 @@ function Picture({ connections, pipelines }: { connections: ConnectionInfo[]; pi
           key={connection.id}
           connection={connection}
           title={connectors.find(({ kind }) => kind === connection.kind)?.title ?? ''}
+          isApp={connectors.find(({ kind }) => kind === connection.kind)?.band === 'apps'}
           canSend={connectors.find(({ kind }) => kind === connection.kind)?.roles.includes('source') ?? false}
           at={layout.systems.get(connection.id)!}
           routes={routes}
@@ -253,11 +254,13 @@ interface SystemProps {
   connection: ConnectionInfo
   title: string
   canSend: boolean
+  /** Two of them can be kept in step. */
+  isApp: boolean
   at: { x: number; y: number }
   routes: Route[]
 }
 
-function System({ connection, title, canSend, at, routes }: SystemProps) {
+function System({ connection, title, canSend, isApp, at, routes }: SystemProps) {
   const navigate = useNavigate()
   const sends = routes.some(route => route.from === connection.id)
   const rate = routes
@@ -288,13 +291,15 @@ function System({ connection, title, canSend, at, routes }: SystemProps) {
           {!failed && rate > 0 && `, ${count(rate)}/min ${sends ? 'out' : 'in'}`}
         </span>
       </Link>
-      {canSend && (
+      {(canSend || isApp) && (
         <button
           type="button"
           className="absolute -top-5 left-0 text-[12px] font-semibold text-link opacity-0 group-hover:opacity-100 focus:opacity-100"
-          onClick={() => void navigate(`/pipelines/new?from=${connection.id}`)}
+          onClick={() =>
+            void navigate(`/pipelines/new?${isApp ? 'shape=two-way&' : ''}from=${connection.id}`)
+          }
         >
-          Send from here …
+          {isApp ? 'Keep in step with …' : 'Send from here …'}
         </button>
       )}
     </div>
