@@ -1,4 +1,5 @@
 /** The connector of described apps, against apps that answer in all the ways in which apps do. */
+import { Changes } from '../src/http/changes.ts'
 import { afterAll, afterEach, beforeAll, describe, expect, test } from '@jest/globals'
 import type { AppDescription, Paging } from '@tide/core/app/description'
 import type { WriteOperation } from '@tide/core/app/object'
@@ -380,4 +381,31 @@ test('a budget lets no more through than it may, whoever asks', async () => {
   first()
   second()
   ;(await budget.turn(signal))()
+})
+
+test('once nothing earlier can come any more, a burst is not read again and again', () => {
+  const settings = { key: 'id', field: 'at', overlapMs: 10_000 }
+  const record = (id: string, second: number) => ({
+    id,
+    at: `2026-01-01T00:00:${String(second).padStart(2, '0')}Z`,
+  })
+  let cursor: string | null = null
+  const pass = (nowMs: number, there: ReturnType<typeof record>[]) => {
+    const changes = new Changes(settings, cursor, nowMs)
+    const since = changes.since === undefined ? -Infinity : Date.parse(changes.since)
+    const asked = there.filter(({ at }) => Date.parse(at) >= since)
+    const told = changes.fresh(asked).map(({ id }) => id)
+    cursor = changes.cursor
+    return { asked: asked.length, told }
+  }
+  const burst = [record('a', 5), record('b', 6), record('c', 7)]
+  expect(pass(0, burst).told).toEqual(['a', 'b', 'c'])
+  expect(pass(1000, burst)).toEqual({ asked: 3, told: [] })
+  // One that was written earlier than it is seen.
+  expect(pass(2000, [...burst, record('late', 4)])).toEqual({ asked: 4, told: ['late'] })
+  const all = [...burst, record('late', 4)]
+  expect(pass(11_000, all)).toEqual({ asked: 4, told: [] })
+  expect(pass(12_000, all)).toEqual({ asked: 1, told: [] })
+  expect(pass(13_000, [...all, record('d', 9)])).toEqual({ asked: 2, told: ['d'] })
+  expect(pass(14_000, [...all, record('d', 9)])).toEqual({ asked: 5, told: [] })
 })

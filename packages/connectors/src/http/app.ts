@@ -124,7 +124,7 @@ export class DescribedApp implements AppSide {
       return
     }
     const { field, parameter, overlap = OVERLAP_SECONDS } = changed
-    const changes = new Changes({ key, field, overlapMs: overlap * 1000 }, cursor)
+    const changes = new Changes({ key, field, overlapMs: overlap * 1000 }, cursor, Date.now())
     const { since } = changes
     const query = since === undefined ? {} : { [parameter]: since }
     for await (const page of this.pages(object, query, { signal })) yield { changed: changes.fresh(page) }
