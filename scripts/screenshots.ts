@@ -19,11 +19,8 @@ const connections = await list('connections')
 const pipelines = await list('pipelines')
 const connection = (name: string) => connections.find(one => one.name === name)!.id
 const named = (name: string) => pipelines.find(({ definition }) => definition?.name === name)!.id
-const [lapsed, orders] = [
-  named('Lapsed members into two Pollenpost audiences'),
-  named('Orders of the year onto Clubgate’s organisations'),
-]
-const [pipeline, archive] = [named('All sites to warehouse'), named('Readings older than two years')]
+const [tickets, orders] = [named('Crew tickets'), named('Orders of the year onto Clubgate’s organisations')]
+const pipeline = named('All sites to warehouse')
 
 const click = async (driver: WebDriver, css: string) =>
   driver.wait(until.elementLocated(By.css(css)), 5000).click()

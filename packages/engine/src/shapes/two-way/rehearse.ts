@@ -193,7 +193,11 @@ class VirtualPairs implements PairLookup {
   }
 
   add(lane: string, pairs: readonly Pair[]): void {
-    this.made.set(lane, [...pairs])
+    // Of what takes no part none is made.
+    this.made.set(
+      lane,
+      pairs.filter(({ state }) => state === 'in step' || state === 'asleep'),
+    )
   }
 
   async find(lane: string, side: Side, keys: readonly string[]): Promise<Pair[]> {
