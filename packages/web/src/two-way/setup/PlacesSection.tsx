@@ -7,7 +7,7 @@ import { InlineSelect } from '../../parts/Field.tsx'
 import { Pick } from '../../pipelines/setup/Pick.tsx'
 import { Section, type Turning } from '../../pipelines/setup/Section.tsx'
 import type { Called } from '../said.ts'
-import { EMPTY_LANE } from './TwoWaySetup.tsx'
+import { EMPTY_LANE } from './empty.ts'
 
 interface PlacesProps extends Turning {
   definition: TwoWayDefinition

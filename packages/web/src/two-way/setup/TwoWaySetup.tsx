@@ -23,25 +23,6 @@ import { ThereSection } from './ThereSection.tsx'
 import { useForeseen } from './useForeseen.ts'
 import { WhoSection } from './WhoSection.tsx'
 
-export const EMPTY_TWO_WAY: TwoWayDefinition = {
-  version: 2,
-  shape: 'two-way',
-  name: '',
-  from: '',
-  to: '',
-  lanes: [],
-}
-
-export const EMPTY_LANE: TwoWayLane = {
-  a: '',
-  b: '',
-  originate: 'both',
-  fields: [],
-  conflict: 'the later',
-  tie: 'a',
-  first: 'the later',
-}
-
 export type SectionName = 'places' | 'who' | 'fields' | 'there' | 'gone'
 
 interface TwoWaySetupProps {
