@@ -11,6 +11,7 @@ import { call } from '../packages/stand-ins/src/api-call.ts'
 import { StandInApp } from '../packages/stand-ins/src/apps/app.ts'
 import { benchbookApp } from '../packages/stand-ins/src/apps/benchbook.ts'
 import type { StandInAppDefinition, StandInObject } from '../packages/stand-ins/src/apps/definition.ts'
+import { NO_APP_FAULTS } from '../packages/stand-ins/src/apps/faults.ts'
 import { rakeboardApp } from '../packages/stand-ins/src/apps/rakeboard.ts'
 import { Records } from '../packages/stand-ins/src/apps/records.ts'
 import { createAppScreen } from '../packages/stand-ins/src/apps/screen.ts'
@@ -51,6 +52,8 @@ async function started(
 ): Promise<[StandInApp, string]> {
   const app = new StandInApp(definition, new Records(definition, join(folder, definition.name), fill))
   app.perMinute = 0
+  // Changes are asked for here; that apps can say so is tested through the API.
+  app.faults = { ...NO_APP_FAULTS, hooksLost: 1 }
   let api = ''
   api = await listen(app.api(() => api))
   await call(server.url, 'POST', '/connections', {
