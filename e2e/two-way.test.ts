@@ -6,12 +6,11 @@ import type { Server } from 'node:http'
 import type { AddressInfo } from 'node:net'
 import { tmpdir } from 'node:os'
 import { join } from 'node:path'
-import { By, type WebDriver } from 'selenium-webdriver'
+import { By, until, type WebDriver } from 'selenium-webdriver'
 import { call } from '../packages/stand-ins/src/api-call.ts'
 import { StandInApp } from '../packages/stand-ins/src/apps/app.ts'
 import { benchbookApp } from '../packages/stand-ins/src/apps/benchbook.ts'
 import type { StandInAppDefinition, StandInObject } from '../packages/stand-ins/src/apps/definition.ts'
-import { NO_APP_FAULTS } from '../packages/stand-ins/src/apps/faults.ts'
 import { rakeboardApp } from '../packages/stand-ins/src/apps/rakeboard.ts'
 import { Records } from '../packages/stand-ins/src/apps/records.ts'
 import { createAppScreen } from '../packages/stand-ins/src/apps/screen.ts'
@@ -52,8 +51,6 @@ async function started(
 ): Promise<[StandInApp, string]> {
   const app = new StandInApp(definition, new Records(definition, join(folder, definition.name), fill))
   app.perMinute = 0
-  // Changes are asked for here; that apps can say so is tested through the API.
-  app.faults = { ...NO_APP_FAULTS, hooksLost: 1 }
   let api = ''
   api = await listen(app.api(() => api))
   await call(server.url, 'POST', '/connections', {
@@ -95,8 +92,12 @@ afterAll(async () => {
 /** A record on the app's own screen. */
 async function edit(of: keyof typeof screens, path: string, values: Record<string, string>): Promise<void> {
   await driver.get(`${screens[of]}/${path}`)
+  const form = await xpath('//form[@class="row"]')
   for (const [label, value] of Object.entries(values)) await type(label, value)
   await click(button('Save'))
+  // What is opened next must not be overtaken by the page that answers.
+  await driver.wait(until.stalenessOf(form), 15_000)
+  await xpath('//form[@class="row"]')
 }
 
 test('a pipeline is set up from what is ready-made, on trial; what the first pass would do is told before', async () => {
