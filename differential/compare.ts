@@ -117,6 +117,10 @@ const hexOf = (text: string) => Buffer.from(text).toString('hex')
 
 function scopeOf({ scope }: Lane, { dialect }: Source): string {
   if (scope === null) return ''
+  if ('op' in scope) {
+    const literal = `'${scope.value.replaceAll("'", "''")}'`
+    return ` WHERE ${literal} = ANY (${dialect.ident(scope.column)})`
+  }
   const [column, isNull] = scopeMade(scope)
   return ` WHERE ${dialect.ident(column)} IS ${isNull ? 'NULL' : 'NOT NULL'}`
 }

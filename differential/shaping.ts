@@ -62,7 +62,15 @@ export function shapingOf(
     const other = otherKey(dataset)
     if (other && random.chance(0.9)) lanes.push({ like, does: { key: other } })
     if (random.chance(0.3)) columns.push({ like, does: { add: 'changed at', metadata: 'committed at' } })
-    if (texts.length > 0 && random.chance(0.4))
+    const lists = dataset.fields.filter(
+      ({ type, notCaptured }) => type.kind === 'list' && type.of.kind === 'utf8' && !notCaptured,
+    )
+    if (lists.length > 0 && random.chance(0.5))
+      scopes.push({
+        like,
+        where: { column: random.pick(lists).name, op: 'contains', value: random.pick(HOSTILE) },
+      })
+    else if (texts.length > 0 && random.chance(0.4))
       scopes.push({ like, where: anyScope(random, random.pick(texts).name) })
   }
   return { names, columns, scopes, lanes, ...(random.chance(0.3) ? { deletes: { mark: 'gone at' } } : {}) }

@@ -6,7 +6,7 @@ import type { Server } from 'node:http'
 import type { AddressInfo } from 'node:net'
 import { tmpdir } from 'node:os'
 import { join } from 'node:path'
-import { By, until, type WebDriver } from 'selenium-webdriver'
+import { By, type WebDriver } from 'selenium-webdriver'
 import { call } from '../packages/stand-ins/src/api-call.ts'
 import { StandInApp } from '../packages/stand-ins/src/apps/app.ts'
 import { benchbookApp } from '../packages/stand-ins/src/apps/benchbook.ts'
@@ -92,12 +92,16 @@ afterAll(async () => {
 /** A record on the app's own screen. */
 async function edit(of: keyof typeof screens, path: string, values: Record<string, string>): Promise<void> {
   await driver.get(`${screens[of]}/${path}`)
-  const form = await xpath('//form[@class="row"]')
-  for (const [label, value] of Object.entries(values)) await type(label, value)
-  await click(button('Save'))
-  // What is opened next must not be overtaken by the page that answers.
-  await driver.wait(until.stalenessOf(form), 15_000)
   await xpath('//form[@class="row"]')
+  for (const [label, value] of Object.entries(values)) await type(label, value)
+  // What is opened next must not be overtaken by the page that answers: only a new page has no mark.
+  await driver.executeScript('window.asked = true')
+  await click(button('Save'))
+  await driver.wait(
+    () => driver.executeScript('return !window.asked && document.readyState === "complete"'),
+    15_000,
+    'waiting for the page that answers',
+  )
 }
 
 test('a pipeline is set up from what is ready-made, on trial; what the first pass would do is told before', async () => {

@@ -1,7 +1,7 @@
 /** A condition as a test of rows, with SQL's three-valued logic: null means that it is not known. */
 import type { Column } from '../records/column.ts'
 import { printType } from '../records/types.ts'
-import { parseList } from '../records/list.ts'
+import { parseList, type Nested } from '../records/list.ts'
 import type { Value } from '../records/value.ts'
 import type { Condition } from './condition.ts'
 import { compileExpression, isFault } from '../expression/compile.ts'
@@ -161,10 +161,10 @@ function comparison(
   if (op === 'equals') return compared(value, found => found === 0)
   if (op === 'differs from') return compared(value, found => found !== 0)
   if (op === 'starts with' || op === 'contains') {
-    if (type.kind === 'list' && op === 'contains')
+    if (type.kind === 'list' && type.of.kind === 'utf8' && op === 'contains')
       return row => {
         const text = row[index]
-        return text === null || text === undefined ? null : parseList(text, type.delimiter).includes(value)
+        return text === null || text === undefined ? null : holds(parseList(text, type.delimiter), value)
       }
     if (type.kind !== 'utf8')
       throw new Fault(
@@ -192,6 +192,17 @@ function comparison(
     case 'is at least':
       return compared(value, found => found >= 0)
   }
+}
+
+/** In however many dimensions; as in SQL it is not known of one without it that has a null. */
+function holds(list: Nested, value: string): Truth {
+  let known: Truth = false
+  for (const element of list) {
+    const found = Array.isArray(element) ? holds(element, value) : element === null ? null : element === value
+    if (found) return true
+    if (found === null) known = null
+  }
+  return known
 }
 
 function everyOf(tests: readonly Test[]): Test {
