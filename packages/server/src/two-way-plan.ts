@@ -3,7 +3,8 @@ import type { AppObject } from '@tide/core/app/object'
 import type { TwoWayDefinition } from '@tide/core/definition/two-way'
 import { asFailure } from '@tide/core/failure'
 import type { Side } from '@tide/core/merge/rule'
-import { planTwoWay, type TwoWayInput, type TwoWayNote } from '@tide/core/two-way/plan'
+import type { TwoWayNote } from '@tide/core/two-way/note'
+import { planTwoWay, type TwoWayInput } from '@tide/core/two-way/plan'
 import type { Services } from './services.ts'
 
 type Looked = Omit<TwoWayInput, 'definition'>

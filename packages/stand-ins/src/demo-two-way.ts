@@ -23,65 +23,23 @@ interface PairOf {
   b: { id: string; values: Record<string, string | null> } | null
 }
 
+interface Lane {
+  fields: { a: string }[]
+}
+
+interface Look {
+  starters: { lanes: Lane[] }[]
+}
+
 const NAME = 'Crew tickets'
 
-const STAGES = [
-  { a: 'new', b: 'to do' },
-  { a: 'planned', b: 'to do', first: true },
-  { a: 'in progress', b: 'doing' },
-  { a: 'waiting for parts', b: 'waiting' },
-  { a: 'done', b: 'finished', first: true },
-  { a: 'dropped', b: 'finished' },
-]
-
-const LANES = [
-  {
-    a: 'tickets',
-    b: 'jobs',
-    originate: 'both',
-    scope: {
-      a: { column: 'labels', op: 'contains', value: 'growers' },
-      b: { column: 'tags', op: 'contains', value: 'crew' },
-    },
-    fields: [
-      {
-        a: 'summary',
-        b: 'job',
-        direction: 'both',
-        rule: { as: 'affixed', affix: { on: 'b', before: '{id} ', behind: '' } },
-      },
-      {
-        a: 'status',
-        b: 'stage',
-        direction: 'both',
-        conflict: 'ask',
-        rule: { as: 'mapped', map: { pairs: STAGES, others: 'held' } },
-      },
-      { a: 'labels', b: 'tags', direction: 'both', rule: { as: 'set', others: 'made there' } },
-      { a: 'season', b: 'season', direction: 'a to b', against: 'put back' },
-      { a: 'programme', b: 'programme', direction: 'both' },
-      { a: 'assignee', b: 'who', direction: 'both' },
-      { a: 'due_at', b: 'due', direction: 'both' },
-      { a: 'notes', b: 'notes', direction: 'both' },
-      { a: 'watchers', b: 'watchers', direction: 'a to b' },
-    ],
-    conflict: 'the later',
-    tie: 'a',
-    first: 'the later',
-    pair: [{ fields: [{ a: 'summary', b: 'job', alike: ['case', 'spaces'] }] }],
-    links: { a: 'benchbook_job', b: 'ticket' },
-  },
-  {
-    a: 'programmes',
-    b: 'programmes',
-    originate: 'a',
-    fields: [{ a: 'name', b: 'name', direction: 'both' }],
-    conflict: 'the later',
-    tie: 'a',
-    first: 'a',
-    pair: [{ fields: [{ a: 'name', b: 'name', alike: ['case', 'spaces'] }] }],
-  },
-]
+/** What becomes of a ticket is decided by a person where both have moved it on. */
+function askedOf(lanes: readonly Lane[]): Lane[] {
+  return lanes.map(lane => ({
+    ...lane,
+    fields: lane.fields.map(join => (join.a === 'status' ? { ...join, conflict: 'ask' } : join)),
+  }))
+}
 
 /** Does what is not done yet. */
 export async function setUpTwoWay(server: string, apps: readonly AppAccess[]): Promise<void> {
@@ -92,16 +50,11 @@ export async function setUpTwoWay(server: string, apps: readonly AppAccess[]): P
   const [from, to] = [idOf('Rakeboard'), idOf('Benchbook')]
   const [rakeboard, benchbook] = ['Rakeboard', 'Benchbook'].map(name => apps.find(one => one.name === name))
   if (!from || !to || !rakeboard || !benchbook) return
-  const { id } = await call<Status>(server, 'POST', '/pipelines', {
-    version: 2,
-    shape: 'two-way',
-    name: NAME,
-    from,
-    to,
-    lanes: LANES,
-    every: 5,
-    sweep: 5,
-  })
+  const empty = { version: 2, shape: 'two-way', name: NAME, from, to, lanes: [], every: 5, sweep: 5 }
+  const { starters } = await call<Look>(server, 'POST', '/two-way/look', { definition: empty })
+  const [starter] = starters
+  if (!starter) throw new Error('Nothing is ready-made for Rakeboard and Benchbook.')
+  const { id } = await call<Status>(server, 'POST', '/pipelines', { ...empty, lanes: askedOf(starter.lanes) })
   await call(server, 'POST', `/pipelines/${id}/start`)
   await until(async () => (await statusOf(server, id)).completeUpTo !== null)
   // While nobody looks, two people move the same ticket on.

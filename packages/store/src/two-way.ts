@@ -1,4 +1,4 @@
-import { and, asc, count, desc, eq, gt, inArray, isNotNull, isNull, ne, or, sql } from 'drizzle-orm'
+import { and, asc, desc, eq, inArray, isNotNull, isNull, ne, or, sql } from 'drizzle-orm'
 import type { PairSeen, TwoWayTrail } from '@tide/core/api/two-way'
 import type { Side } from '@tide/core/merge/rule'
 import type { LaneProgress, PairCommit, PairTotals } from '@tide/core/two-way/commit'
@@ -210,7 +210,7 @@ export class TwoWayPairs {
   /** The newest first. */
   async trail(
     of: string,
-    { pair, run, after = 0, limit }: { pair?: string; run?: string; after?: number; limit: number },
+    { pair, run, limit }: { pair?: string; run?: string; limit: number },
   ): Promise<TwoWayTrail[]> {
     const rows = await this.db
       .select()
@@ -220,23 +220,11 @@ export class TwoWayPairs {
           eq(twoWayTrail.pipeline, of),
           pair === undefined ? undefined : eq(twoWayTrail.pair, pair),
           run === undefined ? undefined : eq(twoWayTrail.run, run),
-          after === 0 ? undefined : gt(twoWayTrail.id, after),
         ),
       )
       .orderBy(desc(twoWayTrail.id))
       .limit(limit)
     return rows.map(({ pipeline: _, ...one }) => one)
-  }
-
-  async trailLength(of: string): Promise<number> {
-    const [found] = await this.db.select({ n: count() }).from(twoWayTrail).where(eq(twoWayTrail.pipeline, of))
-    return found!.n
-  }
-
-  /** Nothing is known of its pairs any more. */
-  async forget(of: string): Promise<void> {
-    for (const table of [twoWayIntent, twoWayPair, twoWayLane, twoWayTrail])
-      await this.db.delete(table).where(eq(table.pipeline, of))
   }
 }
 

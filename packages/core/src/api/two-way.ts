@@ -3,7 +3,7 @@ import type { AppObject } from '../app/object.ts'
 import type { Value } from '../merge/form.ts'
 import type { Side } from '../merge/rule.ts'
 import type { HeldField, Pair, PairDecision } from '../two-way/pair.ts'
-import type { TwoWayNote } from '../two-way/plan.ts'
+import type { TwoWayNote } from '../two-way/note.ts'
 import type { ProposedJoin } from '../two-way/propose.ts'
 import type { Starter } from '../two-way/starters.ts'
 
@@ -31,7 +31,7 @@ export interface TwoWayStatus {
 
 /** A pair, or a record that has no other half yet, with what is to become of it. */
 export interface TwoWayRow {
-  does: 'create' | 'change' | 'link' | 'agree' | 'hold' | 'delete' | 'apart'
+  does: 'create' | 'change' | 'link' | 'agree' | 'hold' | 'apart'
   a: { id: string; values: Record<string, Value> } | null
   b: { id: string; values: Record<string, Value> } | null
   /** Values that are to be written, by side and field. */
@@ -50,7 +50,6 @@ export interface LaneForeseen {
   paired: number
   created: Record<Side, number>
   changed: Record<Side, number>
-  deleted: Record<Side, number>
   held: number
   /** By their reason. */
   reasons: { reason: string; remedy: string; records: number }[]

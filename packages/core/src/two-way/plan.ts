@@ -3,23 +3,16 @@ import type { AppField, AppObject } from '../app/object.ts'
 import type { Definition } from '../definition/definition.ts'
 import { laneName, type TwoWayDefinition, type TwoWayJoin, type TwoWayLane } from '../definition/two-way.ts'
 import { other, type Side } from '../merge/rule.ts'
-import { byHarm, someOf, type PlanNote } from '../plan/note.ts'
-import { printType, type LogicalType } from '../records/types.ts'
+import { byHarm, someOf } from '../plan/note.ts'
 import { asOf } from '../scope/relative.ts'
 import { predicateOf } from '../scope/predicate.ts'
 import { templateParts } from '../send/template.ts'
 import { leadsNowhere, originates, SIDES } from './lane.ts'
 import { ringOf } from './ring.ts'
+import { cannotMeet, losesIn } from './meet.ts'
+import type { TwoWayNote } from './note.ts'
 import { joinName } from './pair.ts'
-
-export interface TwoWayNote extends Pick<PlanNote, 'level' | 'message' | 'remedy'> {
-  /** Which section of the setup answers it. */
-  section: 'name' | 'places' | 'who' | 'fields' | 'there' | 'gone'
-  /** The place of the lane that it is about. */
-  lane?: number
-  /** The field pair that it is about. */
-  join?: string
-}
+import { writtenTwice } from './written-twice.ts'
 
 export interface TwoWayInput {
   definition: TwoWayDefinition
@@ -89,49 +82,6 @@ export function planTwoWay(input: TwoWayInput): TwoWayNote[] {
       remedy: 'Take one of them out, or let each field go one way.',
     })
   return notes.sort(byHarm)
-}
-
-/** Fields that two lanes write, of this pipeline or of another. */
-function writtenTwice(definition: TwoWayDefinition, others: readonly TwoWayDefinition[]): TwoWayNote[] {
-  const writesOf = (one: TwoWayDefinition) =>
-    one.lanes.flatMap((lane, i) =>
-      SIDES.flatMap(side =>
-        lane.fields
-          .filter(({ direction }) => direction !== `${side} to ${other(side)}`)
-          .map(join => ({
-            lane: i,
-            join: joinName(join),
-            what: JSON.stringify([side === 'a' ? one.from : one.to, lane[side], join[side]]),
-            said: `${lane[side]}.${join[side]}`,
-            by: one,
-          })),
-      ),
-    )
-  const own = writesOf(definition)
-  const notes: TwoWayNote[] = []
-  for (const [i, write] of own.entries()) {
-    const twin = own.slice(0, i).find(({ what }) => what === write.what)
-    if (twin)
-      notes.push({
-        level: 'refused',
-        section: 'fields',
-        lane: write.lane,
-        join: write.join,
-        message: `${write.said} is written by two field pairs.`,
-        remedy: 'Let one of them write it, or make the other one-way.',
-      })
-    const foreign = others.flatMap(writesOf).find(({ what }) => what === write.what)
-    if (foreign)
-      notes.push({
-        level: 'warning',
-        section: 'fields',
-        lane: write.lane,
-        join: write.join,
-        message: `${write.said} is written by “${foreign.by.name}”, too.`,
-        remedy: 'Where both write the same record, an edit may go round. Let one of them write it.',
-      })
-  }
-  return notes
 }
 
 class LanePlan {
@@ -462,34 +412,4 @@ class LanePlan {
 
 function fieldOf(object: AppObject, name: string): AppField | undefined {
   return object.fields.find(one => one.name === name)
-}
-
-const NUMBERS = ['int', 'decimal', 'float']
-const DAYS = ['date', 'timestamp']
-
-/** undefined: they can. */
-export function cannotMeet(a: LogicalType, b: LogicalType): string | undefined {
-  const [one, two] = [a.kind, b.kind]
-  const meet =
-    one === two ||
-    (NUMBERS.includes(one) && NUMBERS.includes(two)) ||
-    (DAYS.includes(one) && DAYS.includes(two)) ||
-    // Whatever is not text is text on the other side, and is read from it again.
-    ((one === 'utf8' || two === 'utf8') && one !== 'list' && two !== 'list')
-  return meet ? undefined : `one is ${printType(a)}, the other ${printType(b)}`
-}
-
-/** What a value loses on its way; undefined: nothing. */
-export function losesIn(from: AppField, into: AppField): { what: string; remedy: string } | undefined {
-  if (from.type.kind === 'timestamp' && into.type.kind === 'date')
-    return {
-      what: 'loses the time of day',
-      remedy: 'The time stays where it was written, for as long as the day is the same.',
-    }
-  const held = 'Values that do not fit wait in Held.'
-  if (into.maxLength !== null && (from.maxLength ?? Infinity) > into.maxLength && from.type.kind === 'utf8')
-    return { what: `takes ${into.maxLength} characters`, remedy: held }
-  if (into.type.kind === 'int' && NUMBERS.includes(from.type.kind) && from.type.kind !== 'int')
-    return { what: 'takes whole numbers alone', remedy: held }
-  return undefined
 }

@@ -5,7 +5,7 @@ import type { TwoWayJoin, TwoWayLane } from '../definition/two-way.ts'
 import type { Side } from '../merge/rule.ts'
 import { leadsNowhere } from './lane.ts'
 import { joinName } from './pair.ts'
-import { cannotMeet } from './plan.ts'
+import { cannotMeet } from './meet.ts'
 
 export interface ProposedJoin {
   join: TwoWayJoin

@@ -1,4 +1,5 @@
 import type { PlanAnswer } from '@tide/core/api/plans'
+import { SetupNote } from './setup/SetupNote.tsx'
 import { madeOf } from '@tide/core/plan/lane'
 import type { ReplicateDefinition } from '@tide/core/definition/definition'
 import type { PlanNote } from '@tide/core/plan/note'
@@ -144,35 +145,27 @@ function existing(created: number, gone: number, altered: number, tables: number
     : 'Nothing that exists is changed.'
 }
 
-const LOOKS: Record<PlanNote['level'], string> = {
-  refused: 'border-buoy-mark bg-buoy-paper',
-  undecided: 'border-ink-3 bg-paper-3',
-  loss: 'border-ochre bg-ochre-paper',
-  warning: 'border-ochre bg-ochre-paper',
-}
-
 type NoteProps = { note: PlanNote } & Pick<PlanMarginProps, 'leaveOut' | 'goTo' | 'lookAgain'>
 
 function Note({ note, leaveOut, goTo, lookAgain }: NoteProps) {
-  const { level, message, remedy, paste, tables, section } = note
-  const look = LOOKS[level]
+  const { level, paste, tables, section } = note
+  const deeds = (
+    <>
+      {level === 'refused' && tables && leaveOut && (
+        <TextButton className="mr-3" onClick={() => leaveOut(tables)}>
+          {tables.length === 1 ? 'Leave it out' : `Leave the ${count(tables.length)} out`}
+        </TextButton>
+      )}
+      {goTo && !(level === 'refused' && tables && section === 'tables') && (
+        <TextButton onClick={() => goTo(section)}>Show</TextButton>
+      )}
+    </>
+  )
   return (
-    <div className={`border-l-3 px-2.5 py-1.5 text-[13px] ${look}`}>
-      <p className="font-semibold">{message}</p>
-      <p className="text-ink-2">
-        {remedy}{' '}
-        {level === 'refused' && tables && leaveOut && (
-          <TextButton className="mr-3" onClick={() => leaveOut(tables)}>
-            {tables.length === 1 ? 'Leave it out' : `Leave the ${count(tables.length)} out`}
-          </TextButton>
-        )}
-        {goTo && !(level === 'refused' && tables && section === 'tables') && (
-          <TextButton onClick={() => goTo(section)}>Show</TextButton>
-        )}
-      </p>
+    <SetupNote note={note} deeds={deeds}>
       {paste !== undefined && <PasteBlock text={paste} />}
       {paste !== undefined && lookAgain && <TextButton onClick={lookAgain}>Look again</TextButton>}
-    </div>
+    </SetupNote>
   )
 }
 

@@ -30,6 +30,7 @@ import { FromSection } from './setup/FromSection.tsx'
 import { FileSection } from './setup/FileSection.tsx'
 import { NamesSection } from './setup/NamesSection.tsx'
 import { RowsSection } from './setup/RowsSection.tsx'
+import { NameField } from './setup/NameField.tsx'
 import { StartButton, type StartButtonProps } from './setup/StartButton.tsx'
 import { StartSection } from './setup/StartSection.tsx'
 import { TablesSection } from './setup/TablesSection.tsx'
@@ -180,14 +181,11 @@ function Setup({ begin, present, connections, connectors, shapes }: SetupProps) 
     <>
       <main className="min-w-0 flex-1 overflow-auto px-7 py-4">
         <h1 className="sr-only">{definition.name || 'A new pipeline'}</h1>
-        <input
-          aria-label="Name of the pipeline"
-          placeholder="Name of the pipeline"
-          className="w-full border-b border-transparent bg-transparent text-[20px] font-semibold hover:border-line-2"
-          value={definition.name}
-          onChange={event => {
+        <NameField
+          name={definition.name}
+          change={name => {
             setNamed(true)
-            change({ name: event.target.value })
+            change({ name })
           }}
         />
         <p className="mb-3 text-[13px] text-ink-2">

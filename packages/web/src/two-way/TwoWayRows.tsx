@@ -11,7 +11,6 @@ const DOES: Record<TwoWayRow['does'], string> = {
   link: 'paired',
   agree: 'as it is',
   hold: 'held',
-  delete: 'deleted',
   apart: 'apart',
 }
 

@@ -25,7 +25,6 @@ export class Hooks {
     if (now() < this.restsUntil) return
     if (parts.webhooks.urlOf('') === undefined) return
     this.restsUntil = now() + AGAIN_MS
-    const present = await parts.webhooks.of(record.id)
     const wanted = places.lanes.flatMap(lane =>
       SIDES.flatMap(side =>
         places.apps[side].webhooks
@@ -33,6 +32,15 @@ export class Hooks {
           : [],
       ),
     )
+    const all = await parts.webhooks.of(record.id)
+    const isWanted = (one: { connection: string; object: string }) =>
+      wanted.some(({ connection, object }) => one.connection === connection && one.object === object)
+    await this.endThese(
+      all.filter(one => !isWanted(one)),
+      places,
+      signal,
+    )
+    const present = all.filter(isWanted)
     for (const { side, connection, object } of wanted) {
       const known = present.find(one => one.connection === connection && one.object === object)
       // Where we are reached may be another place by now.
@@ -70,11 +78,18 @@ export class Hooks {
   /** Whatever an app does not end is called in vain. */
   async end(places: Places, signal: AbortSignal): Promise<void> {
     const { parts, record } = this.run
-    const present = await parts.webhooks.of(record.id)
-    for (const { id, connection, subscription } of present) {
+    await this.endThese(await parts.webhooks.of(record.id), places, signal)
+  }
+
+  private async endThese(
+    some: readonly { id: string; connection: string; subscription: string }[],
+    places: Places,
+    signal: AbortSignal,
+  ): Promise<void> {
+    for (const { id, connection, subscription } of some) {
       const side = SIDES.find(one => this.connection(one) === connection)
       if (side) await places.apps[side].unsubscribe(subscription, signal).catch(() => {})
-      await parts.webhooks.forget([id])
+      await this.run.parts.webhooks.forget([id])
     }
   }
 

@@ -21,6 +21,9 @@ export interface Passed {
   /** Records that were taken in. */
   taken: Record<Side, number>
   written: number
+  /** Pairs that are not as they were, without a write. */
+  put: number
+  progress: LaneProgress
 }
 
 export async function passLane(
@@ -37,20 +40,22 @@ export async function passLane(
   const known = await knownPairs(writing, lane, records)
   const strangers = await strangersFor(writing, lane, records, known)
   const gathered = gather(lane, { records, known, strangers, now: writing.now(), newId: writing.newId })
-  const passed: Passed = { taken: { a: records.a.size, b: records.b.size }, written: 0 }
   if (gathered.over.length > 0) await pairs.commit(pipeline, { ...stamp(writing), over: gathered.over })
-  passed.written = await mergeAll(writing, lane, gathered.pairs)
+  const { written, put } = await mergeAll(writing, lane, gathered.pairs, known)
   if (signal.aborted) throw signal.reason
-  await pairs.commit(pipeline, {
-    ...stamp(writing),
-    lane: {
-      name: lane.name,
-      digest,
-      cursors: { a: a!.cursor, b: b!.cursor },
-      sweptAt: before?.sweptAt ?? null,
-    },
-  })
-  return passed
+  const progress: LaneProgress = {
+    digest,
+    cursors: { a: a!.cursor, b: b!.cursor },
+    sweptAt: before?.sweptAt ?? null,
+  }
+  if (canonicalJson(progress) !== canonicalJson(before ?? null))
+    await pairs.commit(pipeline, { ...stamp(writing), lane: { name: lane.name, ...progress } })
+  return {
+    taken: { a: records.a.size, b: records.b.size },
+    written,
+    put: put + gathered.over.length,
+    progress,
+  }
 }
 
 /** Another one: the lane is another by now, and all records are to be looked at. */
@@ -88,14 +93,20 @@ async function strangersFor(
   return isNew ? pairs.strangers(pipeline, name) : []
 }
 
-/** Merges and writes until nothing is left to write; returns how many writes there were. */
-export async function mergeAll(writing: Writing, lane: CompiledLane, all: readonly Pair[]): Promise<number> {
+/** Merges and writes until nothing is left to write. `stored`: pairs as they are put down; those that come to the same are not put down again. */
+export async function mergeAll(
+  writing: Writing,
+  lane: CompiledLane,
+  all: readonly Pair[],
+  stored: readonly Pair[] = [],
+): Promise<Pick<Passed, 'written' | 'put'>> {
+  const as = new Map(stored.map(pair => [pair.id, canonicalJson(pair)]))
   const references = new References(
     writing.apps,
     { find: (name, side, keys) => writing.pairs.find(writing.pipeline, name, side, keys) },
     writing.signal,
   )
-  let writes = 0
+  let [written, put] = [0, 0]
   let open = [...all]
   for (let round = 0; round < ROUNDS && open.length > 0 && !writing.signal.aborted; round++) {
     const find = await references.of(lane, open)
@@ -113,18 +124,21 @@ export async function mergeAll(writing: Writing, lane: CompiledLane, all: readon
       if (side) toWrite[side].push({ pair, decided })
       else still.push(unwritten(lane, pair, decided))
     }
-    await putAll(writing, lane, still)
+    const news = still.filter(pair => as.get(pair.id) !== canonicalJson(pair))
+    await putAll(writing, lane, news)
+    put += news.length
     const next: Pair[] = []
     for (const side of SIDES) {
       if (toWrite[side].length === 0) continue
       const { pairs, gone } = await writeSide(writing, lane, side, toWrite[side])
-      writes += toWrite[side].length
+      written += toWrite[side].length
+      for (const { pair } of toWrite[side]) as.delete(pair.id)
       next.push(...pairs.filter(({ waits }) => waits))
       for (const one of gone) next.push(...(await settleGone(writing, lane, one.pair, one.side)))
     }
     open = next
   }
-  return writes
+  return { written, put }
 }
 
 /** A person is asked of the whole of it, or there is nothing to keep in step. */

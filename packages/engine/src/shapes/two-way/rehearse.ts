@@ -146,7 +146,6 @@ function emptyOf(lane: CompiledLane, records: Record<Side, Map<string, Half>>): 
     paired: 0,
     created: none(),
     changed: none(),
-    deleted: none(),
     held: 0,
     reasons: [],
     writes: {},

@@ -6,6 +6,7 @@ import type { Errand } from '@tide/core/definition/errand'
 import { EVERY_SECONDS, GONE_GUARD, SWEEP_MINUTES } from '@tide/core/definition/two-way'
 import { Failure } from '@tide/core/failure'
 import type { Side } from '@tide/core/merge/rule'
+import type { LaneProgress } from '@tide/core/two-way/commit'
 import type { TwoWayIntent } from '@tide/core/two-way/intent'
 import type { CompiledLane } from '@tide/core/two-way/lane'
 import type { OpenRun, ShapeRun, TwoWayRun } from '../shape.ts'
@@ -125,13 +126,14 @@ class OpenTwoWay implements OpenRun {
   }
 
   /** Before anything else: a call may have been left without an answer by a kill, a lost connection, or whatever else was wanted. */
-  private async settle(writing: Writing): Promise<void> {
+  private async settle(writing: Writing): Promise<boolean> {
     const settled = await settleIntents(writing, this.opened.places.lanes)
     if (settled > 0)
       await this.run.log(
         'info',
         `What had become of ${settled.toLocaleString('en')} writes was not known; it is now.`,
       )
+    return settled > 0
   }
 
   async errand({ kind, twoWay }: Errand): Promise<string> {
@@ -184,24 +186,25 @@ class OpenTwoWay implements OpenRun {
     const beganAt = parts.surroundings.now()
     this.beganAt = beganAt
     const writing = this.writing(signal)
+    let changed = known.status.pairs === null
     try {
-      await this.settle(writing)
+      if (await this.settle(writing)) changed = true
       await this.hooks.see(opened.places, signal)
       for (const lane of opened.places.lanes) {
         known.status = { ...known.status, doing: lane.name }
         const before = await parts.pairs.lane(record.id, lane.name)
-        const { taken, written } = await passLane(writing, lane, definition, before)
+        const { taken, written, put, progress } = await passLane(writing, lane, definition, before)
+        changed ||= written + put > 0
         if (taken.a + taken.b > 0 || written > 0)
           run.detail(() => ({
             message: `${taken.a} records of A and ${taken.b} of B were looked at, ${written} written.`,
             lanes: [lane.name],
           }))
-        await this.sweep(writing, lane, beganAt)
+        if (await this.sweep(writing, lane, progress, beganAt)) changed = true
       }
     } catch (thrown) {
       // Something else is wanted; what is left is done with the next pass.
       if (signal.aborted) return
-      await this.endRun(null)
       throw thrown
     } finally {
       known.status = { ...known.status, doing: null }
@@ -212,20 +215,24 @@ class OpenTwoWay implements OpenRun {
     const at = (ms: number) => new Date(ms).toISOString()
     known.status = { ...known.status, last: { beganAt: at(beganAt), endedAt: at(parts.surroundings.now()) } }
     await this.endRun(null)
-    await this.count()
+    if (changed) await this.count()
     this.due = beganAt + (definition.every ?? EVERY_SECONDS) * 1000
     run.succeeded()
   }
 
-  private async sweep(writing: Writing, lane: CompiledLane, now: number): Promise<void> {
+  /** Whether it was time to. */
+  private async sweep(
+    writing: Writing,
+    lane: CompiledLane,
+    progress: LaneProgress,
+    now: number,
+  ): Promise<boolean> {
     const { run } = this
     const { record, parts } = run
     const { definition } = record
-    const progress = await parts.pairs.lane(record.id, lane.name)
-    if (!progress) return
     const last = progress.sweptAt === null ? -Infinity : Date.parse(progress.sweptAt)
     const isDue = now - last >= (definition.sweep ?? SWEEP_MINUTES) * 60_000
-    if (!isDue && !this.sweepNow) return
+    if (!isDue && !this.sweepNow) return false
     const again = await sweepLane(writing, lane, this.mayGo ? undefined : (definition.guard ?? GONE_GUARD))
     await mergeAll(writing, lane, again)
     await parts.pairs.commit(record.id, {
@@ -233,6 +240,7 @@ class OpenTwoWay implements OpenRun {
       at: writing.now(),
       lane: { name: lane.name, ...progress, sweptAt: writing.now() },
     })
+    return true
   }
 
   async rest(signal: AbortSignal): Promise<void> {

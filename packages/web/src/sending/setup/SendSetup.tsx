@@ -17,6 +17,8 @@ import { ErrorNotice } from '../../parts/Notice.tsx'
 import { decisions } from '../../pipelines/setup/decisions.ts'
 import { Pick } from '../../pipelines/setup/Pick.tsx'
 import { Section } from '../../pipelines/setup/Section.tsx'
+import { focusName, NameField } from '../../pipelines/setup/NameField.tsx'
+import { SetupNote } from '../../pipelines/setup/SetupNote.tsx'
 import { StartButton } from '../../pipelines/setup/StartButton.tsx'
 import { useKept } from '../../pipelines/setup/useKept.ts'
 import { ForeseenFigures, Meets, Reasons } from '../Foreseen.tsx'
@@ -109,14 +111,11 @@ export function SendSetup({ begin, present, connections, connectors, shapes }: S
     <>
       <main className="min-w-0 flex-1 overflow-auto px-7 py-4">
         <h1 className="sr-only">{definition.name || 'A new pipeline'}</h1>
-        <input
-          aria-label="Name of the pipeline"
-          placeholder="Name of the pipeline"
-          className="w-full border-b border-transparent bg-transparent text-[20px] font-semibold hover:border-line-2"
-          value={definition.name}
-          onChange={event => {
+        <NameField
+          name={definition.name}
+          change={name => {
             setNamed(true)
-            change({ name: event.target.value })
+            change({ name })
           }}
         />
         <p className="mb-3 text-[13px] text-ink-2">
@@ -262,30 +261,8 @@ export function SendSetup({ begin, present, connections, connectors, shapes }: S
   )
 }
 
-const LOOKS: Record<SendNote['level'], string> = {
-  refused: 'border-buoy-mark bg-buoy-paper',
-  undecided: 'border-ink-3 bg-paper-3',
-  loss: 'border-ochre bg-ochre-paper',
-  warning: 'border-ochre bg-ochre-paper',
-}
-
 function Note({ note, goTo }: { note: SendNote; goTo: (section: SectionName) => void }) {
-  const { level, message, remedy, section } = note
-  return (
-    <div className={`border-l-3 px-2.5 py-1.5 text-[13px] ${LOOKS[level]}`}>
-      <p className="font-semibold">{message}</p>
-      <p className="text-ink-2">
-        {remedy}{' '}
-        <TextButton
-          onClick={() =>
-            section === 'name'
-              ? document.querySelector<HTMLInputElement>('main input')?.focus()
-              : goTo(section)
-          }
-        >
-          Show
-        </TextButton>
-      </p>
-    </div>
-  )
+  const { section } = note
+  const show = () => (section === 'name' ? focusName() : goTo(section))
+  return <SetupNote note={note} deeds={<TextButton onClick={show}>Show</TextButton>} />
 }

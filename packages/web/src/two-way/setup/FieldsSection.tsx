@@ -1,7 +1,7 @@
 import type { LaneForeseen, TwoWayRow } from '@tide/core/api/two-way'
 import type { AppField, AppObject } from '@tide/core/app/object'
 import { DIRECTIONS, type TwoWayJoin, type TwoWayLane } from '@tide/core/definition/two-way'
-import type { TwoWayNote } from '@tide/core/two-way/plan'
+import type { TwoWayNote } from '@tide/core/two-way/note'
 import type { ProposedJoin } from '@tide/core/two-way/propose'
 import { useState } from 'react'
 import { plural } from '../../format.ts'

@@ -1,8 +1,9 @@
 import type { LaneForeseen, TwoWayForeseen } from '@tide/core/api/two-way'
 import type { TwoWayDefinition } from '@tide/core/definition/two-way'
-import type { TwoWayNote } from '@tide/core/two-way/plan'
+import type { TwoWayNote } from '@tide/core/two-way/note'
 import { count, duration, plural } from '../../format.ts'
 import { TextButton } from '../../parts/Button.tsx'
+import { SetupNote } from '../../pipelines/setup/SetupNote.tsx'
 import { TwoWayRows } from '../TwoWayRows.tsx'
 import type { Called } from '../said.ts'
 
@@ -14,28 +15,17 @@ interface TwoWayPlanProps {
   goTo: (note: Pick<TwoWayNote, 'section' | 'lane'>) => void
 }
 
-const LOOKS: Record<TwoWayNote['level'], string> = {
-  refused: 'border-buoy-mark bg-buoy-paper',
-  undecided: 'border-ink-3 bg-paper-3',
-  loss: 'border-ochre bg-ochre-paper',
-  warning: 'border-ochre bg-ochre-paper',
-}
-
 /** What stands in the way, what is to be known, and what the first pass would do. */
 export function TwoWayPlan({ notes, foreseen, called, definition, goTo }: TwoWayPlanProps) {
   return (
     <>
       <div className="space-y-1.5">
         {notes.map(note => (
-          <div
+          <SetupNote
             key={`${note.section} ${note.lane} ${note.join} ${note.message}`}
-            className={`border-l-3 px-2.5 py-1.5 text-[13px] ${LOOKS[note.level]}`}
-          >
-            <p className="font-semibold">{note.message}</p>
-            <p className="text-ink-2">
-              {note.remedy} <TextButton onClick={() => goTo(note)}>Show</TextButton>
-            </p>
-          </div>
+            note={note}
+            deeds={<TextButton onClick={() => goTo(note)}>Show</TextButton>}
+          />
         ))}
       </div>
       {foreseen && (

@@ -2,7 +2,7 @@ import type { ConnectionInfo, ConnectorInfo } from '@tide/core/api/connections'
 import type { PipelineStatus } from '@tide/core/api/pipelines'
 import { isChangeable } from '@tide/core/definition/definition'
 import { laneName, type TwoWayDefinition, type TwoWayLane } from '@tide/core/definition/two-way'
-import type { TwoWayNote } from '@tide/core/two-way/plan'
+import type { TwoWayNote } from '@tide/core/two-way/note'
 import { useState, type ReactNode } from 'react'
 import { useNavigate } from 'react-router'
 import { api } from '../../api/client.ts'
@@ -12,6 +12,7 @@ import { useWhere } from '../../frame/crumbs.ts'
 import { Choice } from '../../parts/Choice.tsx'
 import { ErrorNotice } from '../../parts/Notice.tsx'
 import { decisions } from '../../pipelines/setup/decisions.ts'
+import { focusName, NameField } from '../../pipelines/setup/NameField.tsx'
 import { StartButton } from '../../pipelines/setup/StartButton.tsx'
 import { useKept } from '../../pipelines/setup/useKept.ts'
 import type { TwoWayPipeline } from '../status.ts'
@@ -83,7 +84,7 @@ export function TwoWaySetup({ begin, present, connections, connectors, shapes }:
   })
   const goTo = ({ section: name, lane: of }: Pick<TwoWayNote, 'section' | 'lane'>) => {
     if (of !== undefined) setChosen(of)
-    if (name === 'name') document.querySelector<HTMLInputElement>('main input')?.focus()
+    if (name === 'name') focusName()
     else setOpen(name)
   }
   const now = foreseen.data?.lanes.find(one => lane && one.lane === laneName(lane))
@@ -92,14 +93,11 @@ export function TwoWaySetup({ begin, present, connections, connectors, shapes }:
     <>
       <main className="min-w-0 flex-1 overflow-auto px-7 py-4">
         <h1 className="sr-only">{definition.name || 'A new pipeline'}</h1>
-        <input
-          aria-label="Name of the pipeline"
-          placeholder="Name of the pipeline"
-          className="w-full border-b border-transparent bg-transparent text-[20px] font-semibold hover:border-line-2"
-          value={definition.name}
-          onChange={event => {
+        <NameField
+          name={definition.name}
+          change={name => {
             setNamed(true)
-            change({ name: event.target.value })
+            change({ name })
           }}
         />
         <p className="mb-3 text-[13px] text-ink-2">
