@@ -4,80 +4,15 @@ import { csvRows } from '@tide/core/records/csv-rows'
 import type { Dataset } from '@tide/core/records/dataset'
 import type { Row } from '@tide/core/records/value'
 import type { OrderedTable } from '../src/contract/records.ts'
-import type { Session } from '../src/contract/session.ts'
-import { mariadb } from '../src/mariadb/connector.ts'
-import { postgres } from '../src/postgres/connector.ts'
-import { startEmbeddedPostgres } from './embedded-postgres.ts'
-import { insertMariaTypes, MARIA_ROWS, MARIA_TYPES } from './every-maria-type.ts'
-import { insertTypes, ROWS, TYPES } from './every-type.ts'
-import { startRealMariadb } from './real-mariadb.ts'
-import { startRealPostgres, type TestDatabase } from './real-postgres.ts'
 import { followUntil, RecordingSink } from './recording-sink.ts'
+import { SINGLE_SYSTEMS, type SingleSystem } from './single-systems.ts'
 
 /** As it is read with every column in quotes. */
 const quotedLine = (row: Row) =>
   `${row.map(value => (value === null || value === undefined ? '' : `"${value.replaceAll('"', '""')}"`)).join(',')}\n`
 
-interface System {
-  schema: string
-  rows: number
-  session: Session
-  run(sql: string): Promise<unknown>
-  every: string[]
-  close(): Promise<void>
-}
-
-async function onPostgres(start: () => Promise<TestDatabase>, method: string): Promise<System> {
-  const database = await start()
-  const client = await database.connect()
-  const session = await postgres.open({ ...database.config, method })
-  const columns = TYPES.map(([name, type]) => `${name} ${type}`).join(', ')
-  return {
-    schema: 'public',
-    rows: ROWS + 1,
-    session,
-    run: sql => client.query(sql),
-    every: [
-      `CREATE TYPE mood AS ENUM ('well', 'so so')`,
-      `CREATE TABLE every (id int PRIMARY KEY, ${columns}, padded char(5) DEFAULT 'ab', near numeric DEFAULT 1.10)`,
-      insertTypes('every', ['id', ...TYPES.map(([name]) => name)]),
-    ],
-    close: async () => {
-      await session.close()
-      await client.end()
-      await database.close()
-    },
-  }
-}
-
-async function onMariadb(): Promise<System> {
-  const server = await startRealMariadb()
-  const client = await server.connect()
-  const session = await mariadb.open({ ...server.config })
-  await client.run('USE site')
-  return {
-    schema: 'site',
-    rows: MARIA_ROWS + 1,
-    session,
-    run: sql => client.run(sql),
-    every: [
-      `CREATE TABLE every (id int PRIMARY KEY, ${MARIA_TYPES.map(([name, type]) => `${name} ${type}`).join(', ')})`,
-      insertMariaTypes('every'),
-    ],
-    close: async () => {
-      await session.close()
-      await client.close()
-      await server.close()
-    },
-  }
-}
-
-describe.each([
-  ['PostgreSQL by its log', () => onPostgres(startRealPostgres, 'log')],
-  ['the embedded stand-in by triggers', () => onPostgres(startEmbeddedPostgres, 'triggers')],
-  ['MariaDB', onMariadb],
-])('%s', (_, start) => {
-  let system: System
+describe.each(SINGLE_SYSTEMS)('%s', (_, start) => {
+  let system: SingleSystem
   beforeAll(async () => {
     system = await start()
   }, 120_000)

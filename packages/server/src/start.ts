@@ -3,7 +3,7 @@ import type { PlanAnswer } from '@tide/core/api/plans'
 import { asReplication } from '@tide/core/definition/definition'
 import { Failure } from '@tide/core/failure'
 import { hinders } from '@tide/core/plan/note'
-import { tiesOf } from './affinity.ts'
+import { tiesOf, twoWayTie } from './affinity.ts'
 import { pipelineRecord } from './pipeline-record.ts'
 import { planFor } from './plan.ts'
 import { sendPlan } from './send-plan.ts'
@@ -33,7 +33,9 @@ export function startPipeline(services: Services, id: string, shown: string | un
       if (definition.shape === 'two-way') {
         const refusal = (await twoWayPlan(services, definition, id)).find(hinders)
         if (refusal) throw new Failure('refused', refusal.message, refusal.remedy)
-        return engine.begin(id, { definition, lanes: [], steps: [] }, [null])
+        return engine.begin(id, { definition, lanes: [], steps: [] }, [
+          await twoWayTie(services, id, definition),
+        ])
       }
       const plan = await planFor(services, definition, { pipeline: id, fresh: true })
       if (shown !== undefined) services.shownPlans.refuseAnother(shown, definition, plan)

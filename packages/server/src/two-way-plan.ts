@@ -1,9 +1,10 @@
 /** What stands in the way of a two-way pipeline, as its systems are now. */
 import type { AppObject } from '@tide/core/app/object'
 import type { TwoWayDefinition } from '@tide/core/definition/two-way'
-import { asFailure } from '@tide/core/failure'
+import { asFailure, Failure } from '@tide/core/failure'
 import type { Side } from '@tide/core/merge/rule'
 import type { TwoWayNote } from '@tide/core/two-way/note'
+import { noSide, sideOf } from '@tide/engine/shapes/two-way/places'
 import { planTwoWay, type TwoWayInput } from '@tide/core/two-way/plan'
 import type { Services } from './services.ts'
 
@@ -30,15 +31,17 @@ export async function lookAtPlaces(
     }
     if (connection === '') return unknown
     try {
-      return await sessions.use(connection, async ({ app }) => {
-        if (app) return { called: app.name, objects: await app.objects(), knowsRepeats: app.knowsRepeats }
-        notes.push({
-          level: 'refused',
-          section: 'places',
-          message: `${unknown.called} is no app.`,
-          remedy: 'Choose a connection to one.',
-        })
-        return unknown
+      const name = (await store.connections.get(connection))?.name ?? unknown.called
+      return await sessions.use(connection, async session => {
+        const found = sideOf({ name, session, now: Date.now })
+        if (!found) throw noSide(name)
+        if (!session.app && definition.from === definition.to)
+          throw new Failure(
+            'refused',
+            `Both sides are ${name}, whose journal tells of one side alone.`,
+            'Reach one of them by a connection of its own.',
+          )
+        return { called: found.name, objects: await found.objects(), knowsRepeats: found.knowsRepeats }
       })
     } catch (thrown) {
       const { message, remedy } = asFailure(thrown)

@@ -1,4 +1,4 @@
-/** What a workplace app offers beside what every connection does: its objects, and writing single records. */
+/** What a workplace app offers beside what every connection does: its objects, and writing single records; and what of that tables offer, too. */
 import { Failure } from '@tide/core/failure'
 import type { WebhookSigning } from '@tide/core/app/description'
 import type { AppObject, WriteAnswer, WriteOperation } from '@tide/core/app/object'
@@ -13,13 +13,12 @@ export class NotDone extends Failure {
 /** A record by its fields' names: canonical text; what is nested is its JSON. */
 export type AppRecord = Record<string, string | null>
 
-export interface AppSide {
+/** One side of what is kept in step: an app with its objects, or a database with its tables. */
+export interface PlaceSide {
   /** What the app is called. */
   name: string
   /** So many operations go into one call. */
   mostTogether(object: string): number
-  /** So many calls may be under way at once. */
-  atOnce: number
   /** Calls that it puts up with in a minute; null: it does not say. */
   perMinute: number | null
   /** A call that was told of once is not carried out again when its key comes a second time. */
@@ -29,13 +28,20 @@ export interface AppSide {
   list(object: string, asked: ListAsked): AsyncGenerator<AppRecord[]>
   /**
    * Records that have changed since the cursor, page by page, and after the last of them the cursor for the next time; the first time, and where the
-   * app does not tell changes: all. What was told is not told again before it changes. Deleted ones are not told: those that the list has no longer.
+   * app does not tell changes: all. What was told is not told again before it changes. `gone`: keys of those that were deleted, where that is told;
+   * where it is not, they are those that the list has no longer. `anew`: what came since the cursor is not known any more, and all were told.
    */
   changes(
     object: string,
     cursor: string | null,
     signal: AbortSignal,
-  ): AsyncGenerator<{ changed: Changed[]; cursor?: string | null }>
+  ): AsyncGenerator<{ changed: Changed[]; gone?: string[]; anew?: true; cursor?: string | null }>
+  /** Nobody asks for what comes before the cursor any more. */
+  taken?(object: string, cursor: string): Promise<void>
+  /** Resolves when something has changed that was not told yet, or when the signal aborts; absent: that is not known before it is asked. */
+  news?(signal: AbortSignal): Promise<void>
+  /** Up to when it is known that all changes were told, in milliseconds; null: it is not known now; absent: up to when it was asked. */
+  completeUpTo?(): number | null
   /** undefined: there is none. */
   read(object: string, id: string, signal: AbortSignal): Promise<AppRecord | undefined>
   /**
@@ -53,6 +59,15 @@ export interface AppSide {
   subscribe(object: string, asked: { url: string; secret: string; signal: AbortSignal }): Promise<string>
   /** One that is gone already is gone. */
   unsubscribe(subscription: string, signal: AbortSignal): Promise<void>
+  /** What was put at the system for the sake of this is taken off. */
+  end?(): Promise<void>
+  /** It is not used any more. */
+  close?(): Promise<void>
+}
+
+export interface AppSide extends PlaceSide {
+  /** So many calls may be under way at once. */
+  atOnce: number
   /** Calls of late, the newest first. */
   calls(): AppCall[]
 }
@@ -60,6 +75,8 @@ export interface AppSide {
 export interface Changed {
   id: string
   record: AppRecord
+  /** When, in milliseconds, where it does not stand in the record. */
+  at?: number
 }
 
 export interface ListAsked {

@@ -8,6 +8,7 @@ import type { DatasetName } from '@tide/core/records/dataset'
 import type { Key, Row } from '@tide/core/records/value'
 import type { AppSide } from './app.ts'
 import type { KeyedTable, OrderedTable, ScannedTable } from './records.ts'
+import type { RowSide } from './rows.ts'
 import type { Removal } from './removal.ts'
 import type { LogSide } from './source.ts'
 import type { TargetLane, TargetSide } from './target.ts'
@@ -104,6 +105,8 @@ export interface Session {
   removal?: Removal
   target?: TargetSide
   app?: AppSide
+  /** Its tables' rows can be written one by one. */
+  singleRows?: RowSide
   /** What of the system one process alone can hold, in words; its pipelines stay with that process. */
   heldAlone?: string
   close(): Promise<void>

@@ -15,7 +15,7 @@ const COUNT_UP_TO_BYTES = 16 * 2 ** 20
 
 const COLUMNS = `
 SELECT table_schema AS namespace, table_name AS name, column_name AS field, data_type AS data_type, column_type AS native,
-       is_nullable = 'YES' AS nullable, extra AS extra, generation_expression AS expression,
+       is_nullable = 'YES' AS nullable, extra AS extra, coalesce(column_default, 'NULL') <> 'NULL' AS has_default, generation_expression AS expression,
        concat('CHARACTER SET ', character_set_name, ' COLLATE ', collation_name) AS collation
   FROM information_schema.columns`
 
@@ -27,6 +27,7 @@ interface ColumnRow {
   native: string
   nullable: string
   extra: string
+  has_default: string
   expression: string | null
   collation: string | null
 }
@@ -135,6 +136,9 @@ function fieldOf(row: ColumnRow): Field {
     ...(row.collation ? { collation: row.collation } : {}),
     nullable: row.nullable === '1',
     ...(generated ? { computed: true } : {}),
+    ...(!generated && (row.has_default === '1' || /auto_increment/i.test(row.extra))
+      ? { preset: 'unsaid' as const }
+      : {}),
     ...(generated ? { notCaptured: 'it is computed by the source' } : {}),
     ...(untold ? { notCaptured: untold } : {}),
   }

@@ -8,6 +8,7 @@ import { PLACE_SETTINGS, serverAddress } from '../server-settings.ts'
 import { mariadbFailure } from './errors.ts'
 import { logSide } from './log/side.ts'
 import { mariadbRemoval } from './removal.ts'
+import { mariadbRows } from './row-side.ts'
 import { readRow, readRows } from './rows.ts'
 import { tableName } from './sql.ts'
 import { ask, askForRows, look, ordered, scan } from './question/ask.ts'
@@ -41,6 +42,7 @@ async function open(config: Config): Promise<OpenSession> {
     scan: (table, limits) => scan(settings, table, limits),
     log: logSide(settings, guard),
     removal: mariadbRemoval(within),
+    singleRows: mariadbRows(within),
     target,
     close: () => target.close(),
   }

@@ -1,4 +1,4 @@
-import type { Dataset, DatasetName } from '@tide/core/records/dataset'
+import type { Dataset, DatasetName, Field } from '@tide/core/records/dataset'
 import type { LogicalType } from '@tide/core/records/types'
 import { postgresType } from '@tide/core/shape/postgres'
 import type { Pool } from 'pg'
@@ -34,6 +34,7 @@ SELECT nspname FROM pg_catalog.pg_namespace
 
 const COLUMNS = `
 SELECT a.attrelid::text AS oid, a.attname, a.attnotnull, a.attgenerated::text AS generated,
+       a.atthasdef AS has_default, a.attidentity::text AS identity,
        pg_catalog.format_type(a.atttypid, a.atttypmod) AS native,
        coalesce(b.typname, t.typname) AS typname, coalesce(b.typcategory, t.typcategory)::text AS category,
        coalesce(b.typnamespace, t.typnamespace) = 'pg_catalog'::regnamespace AS built_in,
@@ -117,6 +118,7 @@ async function readOnce(
       nativeType: column.native,
       nullable: column.attnotnull === 'f',
       ...(column.generated ? { computed: true } : {}),
+      ...presetOf(column),
       ...(column.generated && method === 'log'
         ? { notCaptured: 'it is computed by the source, and its log does not tell it' }
         : {}),
@@ -140,6 +142,11 @@ async function readOnce(
   await countSmallTables(pool, datasets)
   const schemas = (await pool.query(SCHEMAS)).rows.map(row => row.nspname as string)
   return { schemas, datasets }
+}
+
+function presetOf({ has_default, identity, generated }: Record<string, string>): Pick<Field, 'preset'> {
+  if (identity === 'a') return { preset: 'always' }
+  return identity === 'd' || (has_default === 't' && !generated) ? { preset: 'unsaid' } : {}
 }
 
 function refersOf(found: readonly Record<string, string>[] = []): Pick<Dataset, 'refers'> {

@@ -13,6 +13,7 @@ import { CANONICAL_OPTIONS, openPool } from './pool.ts'
 import { ask, askForRows, look, ordered, scan } from './question/ask.ts'
 import { postgresRemoval } from './removal.ts'
 import { readRow, readRows } from './rows.ts'
+import { postgresRows } from './row-side.ts'
 import { PostgresTarget } from './target/target.ts'
 import { triggerSide } from './triggers/side.ts'
 
@@ -49,6 +50,7 @@ async function open(config: Config): Promise<Session> {
     removal: postgresRemoval(pool, table => isPartitioned(pool, table), guard),
     query: (sql, limits) => ask(settings, sql, limits),
     stream: (sql, limits) => askForRows(settings, sql, limits),
+    singleRows: postgresRows(writers, guard),
     target: new PostgresTarget(writers, where),
     close: async () => {
       await Promise.all([pool.end(), writers.end()])

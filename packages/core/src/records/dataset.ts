@@ -16,6 +16,8 @@ export interface Field {
   nullable: boolean
   /** Computed by the system from other columns. */
   computed?: boolean
+  /** The system gives a new row a value where none is said; `always`: it takes no other. Known of databases alone. */
+  preset?: 'unsaid' | 'always'
   /** Why changes to it are not captured; such a column cannot be followed. */
   notCaptured?: string
   /** Where it is not null, it says why the row could not be read: such a row is held. */

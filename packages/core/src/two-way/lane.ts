@@ -153,10 +153,16 @@ function keptOf(
   return [...names]
 }
 
-/** A record as it is kept of a side. */
-export function halfOf(lane: CompiledLane, side: Side, id: string, record: Record<string, Value>): Half {
+/** A record as it is kept of a side. `told`: when it was changed, in milliseconds, where that does not stand in it. */
+export function halfOf(
+  lane: CompiledLane,
+  side: Side,
+  id: string,
+  record: Record<string, Value>,
+  told = NaN,
+): Half {
   const { version, changed } = lane.objects[side]
-  const at = changed === null ? NaN : Date.parse(record[changed] ?? '')
+  const at = changed === null ? told : Date.parse(record[changed] ?? '')
   return {
     id,
     record: Object.fromEntries(lane.kept[side].map(name => [name, record[name] ?? null])),

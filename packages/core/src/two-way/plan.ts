@@ -163,13 +163,19 @@ class LanePlan {
       const { title, can } = objects[side]
       const gets = this.lane.fields.some(({ direction }) => direction !== `${side} to ${other(side)}`)
       if (!can.list)
-        this.say('refused', 'places', `${called[side]} does not show its ${title}.`, 'Choose another place.')
+        this.say(
+          'refused',
+          'places',
+          `${title} of ${called[side]} cannot take part.`,
+          objects[side].closed ?? 'Its records are not shown to others; choose another place.',
+        )
       else if (!can.change && !can.create)
         this.say(
           'refused',
           'places',
           `${title} of ${called[side]} can be read, and not written.`,
-          'A view or a list that is computed takes no records; choose the table that it shows.',
+          objects[side].closed ??
+            'A view or a list that is computed takes no records; choose the table that it shows.',
         )
       else if (!can.change && gets)
         this.say(

@@ -5,6 +5,6 @@ import type { Position } from '@tide/core/position/position'
 export type FollowedTable = KeyedTable & {
   /** Its changes up to here are in its copy already. */
   since: Position | null
-  /** Columns that it has and that are not read. */
-  leftOut?: readonly string[] | undefined
+  /** Columns that it has and that are not read; `whatever else`: of others it is no matter what they are. */
+  leftOut?: readonly string[] | 'whatever else' | undefined
 }

@@ -1,5 +1,6 @@
 /** Pipelines that keep two places in step: what stands in the way, what a pass would do, their pairs. */
 import type Router from '@koa/router'
+import type { Session } from '@tide/connectors/contract/session'
 import type { TwoWayDeed, TwoWayLook } from '@tide/core/api/two-way'
 import type { TwoWayDefinition } from '@tide/core/definition/two-way'
 import { Failure } from '@tide/core/failure'
@@ -7,7 +8,7 @@ import { planTwoWay } from '@tide/core/two-way/plan'
 import { proposeJoins } from '@tide/core/two-way/propose'
 import { startersFor } from '@tide/core/two-way/starters'
 import { hinders } from '@tide/core/plan/note'
-import { placesOf } from '@tide/engine/shapes/two-way/places'
+import { noSide, placesOf, sideOf } from '@tide/engine/shapes/two-way/places'
 import { rehearse } from '@tide/engine/shapes/two-way/rehearse'
 import { idSchema } from '../ids.ts'
 import { pipelineRecord } from '../pipeline-record.ts'
@@ -130,11 +131,21 @@ export function twoWayRoutes(router: Router, services: Services): void {
     } satisfies TwoWayLook
   })
 
+  const sideFor = async (connection: string, session: Session) => {
+    const name = (await store.connections.get(connection))?.name ?? connection
+    const side = sideOf({ name, session, now: Date.now })
+    if (!side) throw noSide(name)
+    return side
+  }
+
   const rehearsed = (id: string | undefined, definition: TwoWayDefinition, signal: AbortSignal) =>
     sessions.use(definition.from, a =>
       sessions.use(definition.to, async b =>
         rehearse({
-          places: await placesOf(definition, { a, b }),
+          places: await placesOf(definition, {
+            a: await sideFor(definition.from, a),
+            b: await sideFor(definition.to, b),
+          }),
           definition,
           pairs: {
             find: (lane, of, keys) =>

@@ -15,7 +15,7 @@ export async function sweepLane(
   lane: CompiledLane,
   guard: NonNullable<TwoWayDefinition['guard']> | undefined,
 ): Promise<Pair[]> {
-  const { pairs, pipeline, apps } = writing
+  const { pairs, pipeline } = writing
   const again: Pair[] = []
   const strangers = await pairs.strangers(pipeline, lane.name)
   for (const side of SIDES) {
@@ -31,22 +31,61 @@ export async function sweepLane(
       side,
       keys.filter(key => !present.has(key)),
     )
-    const most = guard && Math.max(guard.records, Math.floor((keys.length * guard.percent) / 100))
-    if (most !== undefined && missing.length > most)
-      throw new Failure(
-        'guard',
-        `${missing.length.toLocaleString('en')} of ${keys.length.toLocaleString('en')} ${lane.objects[side].title} are gone from ${apps[side].name}.`,
-        `Look there. If that is as it should be, let them go; what becomes of their other halves is said in the setup.`,
-      )
-    const lost = await pairs.find(pipeline, lane.name, side, missing)
-    const isToGo = (pair: Pair) =>
-      pair.state === 'in step' &&
-      pair.halves[other(side)] !== null &&
-      decideGone(lane, pair, side).do === 'remove'
-    await removeHalves(writing, lane, lost.filter(isToGo), other(side))
-    for (const pair of lost.filter(one => !isToGo(one)))
-      again.push(...(await settleGone(writing, lane, pair, side)))
+    again.push(...(await letGo(writing, lane, side, { missing, of: keys.length, guard })))
   }
+  return again
+}
+
+interface Missing {
+  /** Keys of records that are gone. */
+  missing: readonly string[]
+  /** Of so many. */
+  of: number
+  guard: NonNullable<TwoWayDefinition['guard']> | undefined
+}
+
+/** The same of records whose side has told that they are gone. */
+export async function letTold(
+  writing: Writing,
+  lane: CompiledLane,
+  side: Side,
+  missing: readonly string[],
+  guard: NonNullable<TwoWayDefinition['guard']> | undefined,
+): Promise<Pair[]> {
+  if (missing.length === 0) return []
+  const { pairs, pipeline } = writing
+  const isMany = guard !== undefined && missing.length > guard.records
+  const of = isMany ? (await pairs.keys(pipeline, lane.name, side)).length : missing.length
+  const found = await pairs.find(pipeline, lane.name, side, missing)
+  const strange = found.filter(({ state }) => state === 'stranger').map(({ id }) => id)
+  if (strange.length > 0) await pairs.commit(pipeline, { ...stamp(writing), over: strange })
+  const known = found.flatMap(({ state, halves }) => (state === 'stranger' ? [] : (halves[side]?.id ?? [])))
+  return letGo(writing, lane, side, { missing: known, of, guard: isMany ? guard : undefined })
+}
+
+async function letGo(
+  writing: Writing,
+  lane: CompiledLane,
+  side: Side,
+  { missing, of, guard }: Missing,
+): Promise<Pair[]> {
+  const { pairs, pipeline, apps } = writing
+  const again: Pair[] = []
+  const most = guard && Math.max(guard.records, Math.floor((of * guard.percent) / 100))
+  if (most !== undefined && missing.length > most)
+    throw new Failure(
+      'guard',
+      `${missing.length.toLocaleString('en')} of ${of.toLocaleString('en')} ${lane.objects[side].title} are gone from ${apps[side].name}.`,
+      `Look there. If that is as it should be, let them go; what becomes of their other halves is said in the setup.`,
+    )
+  const lost = await pairs.find(pipeline, lane.name, side, missing)
+  const isToGo = (pair: Pair) =>
+    pair.state === 'in step' &&
+    pair.halves[other(side)] !== null &&
+    decideGone(lane, pair, side).do === 'remove'
+  await removeHalves(writing, lane, lost.filter(isToGo), other(side))
+  for (const pair of lost.filter(one => !isToGo(one)))
+    again.push(...(await settleGone(writing, lane, pair, side)))
   return again
 }
 

@@ -1,27 +1,38 @@
 /** What has changed on a side since it was looked at last. */
-import type { AppSide } from '@tide/connectors/contract/app'
+import type { PlaceSide } from '@tide/connectors/contract/app'
 import type { Side } from '@tide/core/merge/rule'
 import { halfOf, type CompiledLane } from '@tide/core/two-way/lane'
 import type { Half } from '@tide/core/two-way/pair'
 
 export interface Intake {
   records: Map<string, Half>
+  /** Keys of records that were deleted, where that is told. */
+  gone: string[]
+  /** Which records are gone is to be looked for. */
+  anew: boolean
   cursor: string | null
 }
 
 /** `cursor`: null for all records. */
 export async function takeIn(
-  app: AppSide,
+  app: PlaceSide,
   lane: CompiledLane,
   side: Side,
   cursor: string | null,
   signal: AbortSignal,
 ): Promise<Intake> {
   const records = new Map<string, Half>()
-  let next: string | null = null
-  for await (const { changed, cursor: after } of app.changes(lane.objects[side].name, cursor, signal)) {
-    for (const { id, record } of changed) records.set(id, halfOf(lane, side, id, record))
+  const lost: string[] = []
+  let [next, isAnew]: [string | null, boolean] = [null, false]
+  for await (const { changed, gone, anew, cursor: after } of app.changes(
+    lane.objects[side].name,
+    cursor,
+    signal,
+  )) {
+    for (const { id, record, at } of changed) records.set(id, halfOf(lane, side, id, record, at))
+    isAnew ||= anew === true
+    if (gone) lost.push(...gone)
     if (after !== undefined) next = after
   }
-  return { records, cursor: next }
+  return { records, gone: lost, anew: isAnew, cursor: next }
 }

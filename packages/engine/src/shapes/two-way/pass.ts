@@ -8,7 +8,7 @@ import { decidePair, settledPair } from '@tide/core/two-way/decide'
 import { gather } from '@tide/core/two-way/gather'
 import { SIDES, type CompiledLane } from '@tide/core/two-way/lane'
 import type { Half, Pair } from '@tide/core/two-way/pair'
-import { settleGone } from './gone.ts'
+import { letTold, settleGone } from './gone.ts'
 import { takeIn } from './intake.ts'
 import { References } from './references.ts'
 import { labelled, stamp, writeSide, type Decision, type Writing } from './writing.ts'
@@ -31,6 +31,7 @@ export async function passLane(
   lane: CompiledLane,
   definition: TwoWayDefinition,
   before: LaneProgress | undefined,
+  guard: NonNullable<TwoWayDefinition['guard']> | undefined,
 ): Promise<Passed> {
   const { apps, pairs, pipeline, signal } = writing
   const digest = digestOf(lane, definition)
@@ -42,18 +43,25 @@ export async function passLane(
   const gathered = gather(lane, { records, known, strangers, now: writing.now(), newId: writing.newId })
   if (gathered.over.length > 0) await pairs.commit(pipeline, { ...stamp(writing), over: gathered.over })
   const { written, put } = await mergeAll(writing, lane, gathered.pairs, known)
+  const gone = { a: a!.gone, b: b!.gone }
+  for (const side of SIDES)
+    await mergeAll(writing, lane, await letTold(writing, lane, side, gone[side], guard))
   if (signal.aborted) throw signal.reason
   const progress: LaneProgress = {
     digest,
     cursors: { a: a!.cursor, b: b!.cursor },
-    sweptAt: before?.sweptAt ?? null,
+    sweptAt: a!.anew || b!.anew ? null : (before?.sweptAt ?? null),
   }
   if (canonicalJson(progress) !== canonicalJson(before ?? null))
     await pairs.commit(pipeline, { ...stamp(writing), lane: { name: lane.name, ...progress } })
+  for (const side of SIDES) {
+    const cursor = progress.cursors[side]
+    if (cursor !== null) await apps[side].taken?.(lane.objects[side].name, cursor)
+  }
   return {
     taken: { a: records.a.size, b: records.b.size },
     written,
-    put: put + gathered.over.length,
+    put: put + gathered.over.length + gone.a.length + gone.b.length,
     progress,
   }
 }

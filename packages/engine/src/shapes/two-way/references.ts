@@ -1,5 +1,5 @@
 /** Where values that refer to other records lead on the other side. */
-import type { AppSide } from '@tide/connectors/contract/app'
+import type { PlaceSide } from '@tide/connectors/contract/app'
 import type { Found } from '@tide/core/merge/rule'
 import { other, type Side } from '@tide/core/merge/rule'
 import type { Find } from '@tide/core/two-way/decide'
@@ -18,12 +18,12 @@ interface Labels {
 
 /** For one pass: what people call a record is read once, and once more where something is missing. */
 export class References {
-  private readonly apps: Record<Side, AppSide>
+  private readonly apps: Record<Side, PlaceSide>
   private readonly lookup: PairLookup
   private readonly labels = new Map<string, Labels>()
   private readonly signal: AbortSignal
 
-  constructor(apps: Record<Side, AppSide>, lookup: PairLookup, signal: AbortSignal) {
+  constructor(apps: Record<Side, PlaceSide>, lookup: PairLookup, signal: AbortSignal) {
     this.apps = apps
     this.lookup = lookup
     this.signal = signal

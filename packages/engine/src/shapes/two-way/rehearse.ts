@@ -1,5 +1,5 @@
 /** What the first pass over each lane would do, on the records as they are now; nothing is written, not even what is agreed. */
-import type { AppSide } from '@tide/connectors/contract/app'
+import type { PlaceSide } from '@tide/connectors/contract/app'
 import type { LaneForeseen, TwoWayForeseen, TwoWayRow } from '@tide/core/api/two-way'
 import { EVERY_SECONDS, SWEEP_MINUTES, type TwoWayDefinition } from '@tide/core/definition/two-way'
 import { other, type Side } from '@tide/core/merge/rule'
@@ -52,7 +52,7 @@ export async function rehearse(asked: Rehearsing): Promise<TwoWayForeseen> {
     }
   }
   const taking = lanes.reduce((sum, { takingPart }) => sum + takingPart, 0)
-  const limitOf = (app: AppSide) => (app.perMinute === null ? null : app.perMinute * 1440)
+  const limitOf = (app: PlaceSide) => (app.perMinute === null ? null : app.perMinute * 1440)
   return {
     lanes,
     records: { now: taking, later: knows ? taking + recent : null },

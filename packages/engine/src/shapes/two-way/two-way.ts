@@ -1,20 +1,25 @@
 /** A pipeline that keeps two places in step: pass after pass over its lanes, and what people ask of its pairs in between. */
-import type { Session } from '@tide/connectors/contract/session'
+import type { PlaceSide } from '@tide/connectors/contract/app'
 import type { ShapeStatus } from '@tide/core/api/pipelines'
 import type { SideCounts, TwoWayStatus } from '@tide/core/api/two-way'
 import type { Errand } from '@tide/core/definition/errand'
-import { EVERY_SECONDS, GONE_GUARD, SWEEP_MINUTES } from '@tide/core/definition/two-way'
+import {
+  EVERY_SECONDS,
+  GONE_GUARD,
+  SWEEP_MINUTES,
+  type TwoWayDefinition,
+} from '@tide/core/definition/two-way'
 import { Failure } from '@tide/core/failure'
 import type { Side } from '@tide/core/merge/rule'
 import type { LaneProgress } from '@tide/core/two-way/commit'
 import type { TwoWayIntent } from '@tide/core/two-way/intent'
-import type { CompiledLane } from '@tide/core/two-way/lane'
+import { SIDES, type CompiledLane } from '@tide/core/two-way/lane'
 import type { OpenRun, ShapeRun, TwoWayRun } from '../shape.ts'
 import { carryOutDeed } from './deeds.ts'
 import { sweepLane } from './gone.ts'
 import { mergeAll, passLane } from './pass.ts'
 import { Hooks } from './hooks.ts'
-import { placesOf, type Places } from './places.ts'
+import { noSide, placesOf, sideOf, type Places } from './places.ts'
 import { settleIntents } from './settle.ts'
 import type { Writing } from './writing.ts'
 
@@ -75,16 +80,25 @@ export class TwoWay implements ShapeRun {
 
   async open(epoch: number): Promise<OpenRun> {
     const { record, parts } = this.run
-    const opened: Session[] = []
+    const opened: { close?(): Promise<void> }[] = []
     const close = async () => {
-      for (const one of opened.toReversed()) await one.close().catch(() => {})
+      for (const one of opened.toReversed()) await one.close?.().catch(() => {})
     }
     try {
-      const a = await parts.connections.open(record.definition.from)
-      opened.push(a)
-      const b = await parts.connections.open(record.definition.to)
-      opened.push(b)
-      const places = await placesOf(record.definition, { a, b })
+      const sideAt = async (connection: string): Promise<PlaceSide> => {
+        const session = await parts.connections.open(connection)
+        opened.push(session)
+        const name = (await parts.connections.describe(connection))?.name ?? connection
+        const side = sideOf({ name, session, now: parts.surroundings.now }, log => ({
+          source: parts.journals.sourceOf(connection, log),
+          follower: record.id,
+        }))
+        if (!side) throw noSide(name)
+        opened.push(side)
+        return side
+      }
+      const a = await sideAt(record.definition.from)
+      const places = await placesOf(record.definition, { a, b: await sideAt(record.definition.to) })
       return new OpenTwoWay(this.run, this.known, { places, epoch, close })
     } catch (thrown) {
       await close()
@@ -168,7 +182,7 @@ class OpenTwoWay implements OpenRun {
     this.known.wake = () => woken.abort()
     if (this.known.nudged) woken.abort()
     const wait = this.due - surroundings.now()
-    if (wait > 0) await surroundings.sleep(wait, AbortSignal.any([signal, woken.signal]))
+    if (wait > 0) await this.waitForNews(wait, AbortSignal.any([signal, woken.signal]), woken)
     this.known.wake = undefined
     const early = this.beganAt + NUDGED_MS - surroundings.now()
     // Where edits follow one another they are looked at together.
@@ -177,6 +191,24 @@ class OpenTwoWay implements OpenRun {
     this.known.nudged = false
     await this.pass(signal)
     return undefined
+  }
+
+  /** Until the time, or until a side has something to tell. */
+  private async waitForNews(
+    milliseconds: number,
+    signal: AbortSignal,
+    woken: AbortController,
+  ): Promise<void> {
+    const ended = new AbortController()
+    const either = AbortSignal.any([signal, ended.signal])
+    const telling = SIDES.flatMap(side => this.opened.places.apps[side].news?.(either) ?? [])
+    const told = telling.map(one => one.then(() => either.aborted || woken.abort()))
+    try {
+      await Promise.race([this.run.parts.surroundings.sleep(milliseconds, signal), ...told])
+    } finally {
+      ended.abort()
+      await Promise.allSettled(told)
+    }
   }
 
   private async pass(signal: AbortSignal): Promise<void> {
@@ -193,7 +225,13 @@ class OpenTwoWay implements OpenRun {
       for (const lane of opened.places.lanes) {
         known.status = { ...known.status, doing: lane.name }
         const before = await parts.pairs.lane(record.id, lane.name)
-        const { taken, written, put, progress } = await passLane(writing, lane, definition, before)
+        const { taken, written, put, progress } = await passLane(
+          writing,
+          lane,
+          definition,
+          before,
+          this.guard,
+        )
         changed ||= written + put > 0
         if (taken.a + taken.b > 0 || written > 0)
           run.detail(() => ({
@@ -211,13 +249,22 @@ class OpenTwoWay implements OpenRun {
     }
     this.mayGo = false
     this.sweepNow = false
-    known.completeUpTo = beganAt
+    known.completeUpTo = this.completeUpTo(beganAt)
     const at = (ms: number) => new Date(ms).toISOString()
     known.status = { ...known.status, last: { beganAt: at(beganAt), endedAt: at(parts.surroundings.now()) } }
     await this.endRun(null)
     if (changed) await this.count()
     this.due = beganAt + (definition.every ?? EVERY_SECONDS) * 1000
     run.succeeded()
+  }
+
+  /** Sides that tell of changes late, or cannot be heard, are complete up to some time before; what is not known is as it was. */
+  private completeUpTo(beganAt: number): number | null {
+    const upTo = SIDES.map(side => {
+      const { completeUpTo } = this.opened.places.apps[side]
+      return completeUpTo ? completeUpTo.call(this.opened.places.apps[side]) : beganAt
+    })
+    return upTo.some(one => one === null) ? this.known.completeUpTo : Math.min(beganAt, ...(upTo as number[]))
   }
 
   /** Whether it was time to. */
@@ -233,7 +280,7 @@ class OpenTwoWay implements OpenRun {
     const last = progress.sweptAt === null ? -Infinity : Date.parse(progress.sweptAt)
     const isDue = now - last >= (definition.sweep ?? SWEEP_MINUTES) * 60_000
     if (!isDue && !this.sweepNow) return false
-    const again = await sweepLane(writing, lane, this.mayGo ? undefined : (definition.guard ?? GONE_GUARD))
+    const again = await sweepLane(writing, lane, this.guard)
     await mergeAll(writing, lane, again)
     await parts.pairs.commit(record.id, {
       epoch: this.opened.epoch,
@@ -243,12 +290,18 @@ class OpenTwoWay implements OpenRun {
     return true
   }
 
+  /** Of how many deletions somebody is asked first; undefined: of none. */
+  private get guard(): NonNullable<TwoWayDefinition['guard']> | undefined {
+    return this.mayGo ? undefined : (this.run.record.definition.guard ?? GONE_GUARD)
+  }
+
   async rest(signal: AbortSignal): Promise<void> {
     await this.run.parts.surroundings.sleep(60_000, signal)
   }
 
   async dismantle(): Promise<string> {
     await this.hooks.end(this.opened.places, this.run.turned)
+    for (const side of SIDES) await this.opened.places.apps[side].end?.()
     return 'Both sides stay as they are, and what is paired is remembered.'
   }
 

@@ -1,5 +1,5 @@
 /** Writes to one side what is to be written there, call by call: what is about to be written is put down before, what came of it after. */
-import { NotDone, type AppSide } from '@tide/connectors/contract/app'
+import { NotDone, type PlaceSide } from '@tide/connectors/contract/app'
 import type { TwoWayTrail } from '@tide/core/api/two-way'
 import type { WriteAnswer, WriteOperation } from '@tide/core/app/object'
 import { Failure } from '@tide/core/failure'
@@ -15,7 +15,7 @@ import type { PairRepository } from '../../repositories.ts'
 export interface Writing {
   pipeline: string
   epoch: number
-  apps: Record<Side, AppSide>
+  apps: Record<Side, PlaceSide>
   pairs: PairRepository
   /** Of the run that writes. */
   run: string

@@ -88,7 +88,8 @@ export function TwoWaySetup({ begin, present, connections, connectors, shapes }:
     else setOpen(name)
   }
   const now = foreseen.data?.lanes.find(one => lane && one.lane === laneName(lane))
-  const isApp = ({ kind }: ConnectionInfo) => connectors.find(one => one.kind === kind)?.band === 'apps'
+  const hasPlaces = ({ kind }: ConnectionInfo) =>
+    ['apps', 'databases'].includes(connectors.find(one => one.kind === kind)?.band ?? '')
   return (
     <>
       <main className="min-w-0 flex-1 overflow-auto px-7 py-4">
@@ -113,7 +114,7 @@ export function TwoWaySetup({ begin, present, connections, connectors, shapes }:
           definition={definition}
           chosen={place}
           choose={setChosen}
-          connections={connections.filter(isApp)}
+          connections={connections.filter(hasPlaces)}
           fixed={typeof present?.startedAt === 'string'}
           called={called}
           objects={{ a: objectsOf('a'), b: objectsOf('b') }}
