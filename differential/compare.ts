@@ -119,7 +119,7 @@ function scopeOf({ scope }: Lane, { dialect }: Source): string {
   if (scope === null) return ''
   if ('op' in scope) {
     const literal = `'${scope.value.replaceAll("'", "''")}'`
-    return ` WHERE ${literal} = ANY (${dialect.ident(scope.column)})`
+    return ` WHERE ${literal} = ANY (${dialect.ident(scope.column)}::text[])`
   }
   const [column, isNull] = scopeMade(scope)
   return ` WHERE ${dialect.ident(column)} IS ${isNull ? 'NULL' : 'NOT NULL'}`

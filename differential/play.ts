@@ -21,6 +21,7 @@ import { madeBefore } from './before.ts'
 import { chance } from './chance.ts'
 import { isAddedTo, shapingOf } from './shaping.ts'
 import { buildScript, type BuiltTable, type Script } from './script.ts'
+import { singleRowsAgree } from './single-rows.ts'
 import { Source } from './source.ts'
 import type { SourceName, Systems } from './systems.ts'
 
@@ -126,6 +127,8 @@ export async function play(
         ''
       outcomes.push({ target: one.target, result: detail ? 'different' : 'same', detail })
     }
+    const rowByRow = await withSession(open, name, session => singleRowsAgree(source, session, tables))
+    if (rowByRow) outcomes.push({ target: targets[0]!, result: 'different', detail: rowByRow })
     return { outcomes, told }
   } finally {
     await Promise.all(following.map(one => one.halt()))

@@ -60,8 +60,9 @@ function closedOf({ kind, key, keyNote }: Dataset): string {
   return `Give it a primary key of one column.${keyNote === undefined ? '' : ` ${keyNote}`}`
 }
 
-/** Lists of anything but text have no form that an app would share. */
-function isTold({ type }: Field): boolean {
+/** Lists of anything but text have no form that an app would share, and some types have no text that could be read. */
+function isTold({ type, notCaptured, computed }: Field): boolean {
+  if (type.kind === 'other' && notCaptured !== undefined) return computed === true
   return type.kind !== 'list' || type.of.kind === 'utf8'
 }
 
