@@ -2,7 +2,6 @@
  * Kills what keeps two apps in step anywhere, and lets both fail as apps do, while people edit, make and delete records on both sides; then each record
  * has its other half once, both say the same, and no edit is gone that nobody has replaced.
  */
-import { fork, type ChildProcess } from 'node:child_process'
 import { once } from 'node:events'
 import { mkdtempSync, rmSync } from 'node:fs'
 import type { Server } from 'node:http'
@@ -14,6 +13,7 @@ import type { StandInObject, StandInRecord } from '../../packages/stand-ins/src/
 import { NO_APP_FAULTS, type AppFaults } from '../../packages/stand-ins/src/apps/faults.ts'
 import { NotTaken, Records } from '../../packages/stand-ins/src/apps/records.ts'
 import type { Random } from '../random.ts'
+import { Syncers } from './syncers.ts'
 import { APPS, STAGES } from './world.ts'
 
 export interface Faulted {
@@ -60,30 +60,18 @@ export async function twoWayFaults(faults: number, random: Random): Promise<Faul
   const [listenA, serverA] = await listened(a)
   const [listenB, serverB] = await listened(b)
   const over = new AbortController()
-  const children = new Set<ChildProcess>()
-  const begin = async (throughOnce: boolean) => {
-    const said = JSON.stringify({
-      folder: join(place, 'store'),
-      servers: { a: serverA, b: serverB },
-      once: throughOnce,
-    })
-    const child = fork(new URL('./syncer.ts', import.meta.url), [said], {
-      execArgv: ['--import', 'tsx', '--no-warnings'],
-      stdio: ['ignore', 'ignore', 'inherit', 'ipc'],
-    })
-    children.add(child)
-    child.once('exit', () => children.delete(child))
-    await Promise.race([once(child, 'message'), once(child, 'exit')])
-    return child
-  }
-  const kill = async (child: ChildProcess) => {
-    child.kill('SIGKILL')
-    if (children.has(child)) await once(child, 'exit')
-  }
+  const syncers = new Syncers({
+    world: 'apps',
+    folder: join(place, 'store'),
+    connections: {
+      a: { server: serverA, token: APPS.a.token },
+      b: { server: serverB, token: APPS.b.token },
+    },
+  })
   const people = new People(a, b, random)
   try {
     const editing = people.work(over.signal)
-    let syncer = await begin(false)
+    let syncer = await syncers.begin(false)
     for (let i = 0; i < faults; i++) {
       const share = 0.1 + random.below(5) / 10
       const kinds: Partial<AppFaults>[] = [
@@ -97,30 +85,29 @@ export async function twoWayFaults(faults: number, random: Random): Promise<Faul
         app.faults = { ...NO_APP_FAULTS, ...(random.below(3) === 0 ? {} : random.pick(kinds)) }
       await sleep(random.below(1500))
       if (random.below(3) === 0) {
-        await kill(syncer)
+        await syncers.kill(syncer)
         for (const app of [a, b]) app.faults = { ...NO_APP_FAULTS }
-        syncer = await begin(false)
+        syncer = await syncers.begin(false)
       }
     }
     over.abort()
     await editing
     for (const app of [a, b]) app.faults = { ...NO_APP_FAULTS }
-    await kill(syncer)
-    const through = await begin(true)
+    await syncers.kill(syncer)
+    const through = await syncers.begin(true)
     const result: Faulted = { faults, ...people.looked(), edits: people.edits, echoes: 0 }
-    const quiet = new Promise<void>(resolve => through.on('message', said => said === 'quiet' && resolve()))
-    await Promise.race([quiet, once(through, 'exit')])
+    await syncers.said(through, 'quiet')
     const writes = () => [a, b].map(({ calls }) => calls.filter(({ method }) => method !== 'GET').length)
     const last = () => [a, b].map(({ calls }) => calls.findLast(({ method }) => method !== 'GET')?.at)
     const before = JSON.stringify([writes(), last()])
     Object.assign(result, people.looked())
-    if (children.has(through)) await once(through, 'exit')
+    if (through.exitCode === null) await once(through, 'exit')
     if (through.exitCode !== 0) result.wrong.push(`the last run ended with ${through.exitCode}`)
     if (JSON.stringify([writes(), last()]) !== before || through.exitCode !== 0) result.echoes++
     return result
   } finally {
     over.abort()
-    for (const child of children) child.kill('SIGKILL')
+    syncers.end()
     for (const listening of [listenA, listenB]) {
       listening.closeAllConnections()
       listening.close()

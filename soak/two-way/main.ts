@@ -1,7 +1,8 @@
-/** `npm run soak -- --shape two-way --faults N --seed S`: in one world after another. */
+/** `npm run soak -- --shape two-way [--between tables] --faults N --seed S`: in one world after another. */
 import { parseArgs } from 'node:util'
 import { Random } from '../random.ts'
 import { twoWayFaults } from './faults.ts'
+import { tableFaults } from './tables.ts'
 
 const EACH = 25
 
@@ -9,6 +10,7 @@ const { values } = parseArgs({
   options: {
     shape: { type: 'string' },
     faults: { type: 'string', default: '100' },
+    between: { type: 'string', default: 'apps' },
     seed: { type: 'string', default: String(Date.now() % 100_000) },
   },
 })
@@ -16,7 +18,8 @@ const [faults, seed] = [Number(values.faults), Number(values.seed)]
 const total = { faults: 0, doubled: 0, lost: 0, different: 0, echoes: 0 }
 while (total.faults < faults) {
   const random = new Random(seed + total.faults)
-  const one = await twoWayFaults(Math.min(EACH, faults - total.faults), random)
+  const soak = values.between === 'tables' ? tableFaults : twoWayFaults
+  const one = await soak(Math.min(EACH, faults - total.faults), random)
   for (const name of ['faults', 'doubled', 'lost', 'different', 'echoes'] as const) total[name] += one[name]
   process.stdout.write(
     `seed ${seed}: ${total.faults} faults, ${one.edits} edits, ${one.pairs} pairs at the end\n`,

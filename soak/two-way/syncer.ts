@@ -4,14 +4,14 @@ import { createServer } from 'node:http'
 import type { AddressInfo } from 'node:net'
 import { createApp } from '../../packages/server/src/app.ts'
 import { composeServices, newId } from '../../packages/server/src/services.ts'
-import { APPS, twoWayOf } from './world.ts'
+import type { SyncerWorld } from './syncers.ts'
+import { tablesOf, twoWayOf } from './world.ts'
 
-const { folder, servers, once } = JSON.parse(process.argv[2]!) as {
-  folder: string
-  servers: { a: string; b: string }
+const { world, folder, connections, once } = JSON.parse(process.argv[2]!) as SyncerWorld & {
   /** Until nothing is left to do; then a few passes more, between two messages. */
   once: boolean
 }
+const KINDS = { apps: ['rakeboard', 'benchbook'], tables: ['postgres', 'mariadb'] }[world]
 
 const store = await openStore({ folder, passphrase: 'soak' })
 const services = await composeServices(store, 'soak', {
@@ -27,14 +27,16 @@ await new Promise<void>(resolve => server.listen(0, '127.0.0.1', resolve))
 services.reached.at = `http://127.0.0.1:${(server.address() as AddressInfo).port}`
 let [record] = await store.pipelines.list()
 if (!record) {
-  const connection = async (kind: string, server: string, token: string) => {
+  const connection = async (kind: string, given: object) => {
     const id = newId()
-    await store.connections.save({ id, name: kind, kind, config: { server } }, { token })
+    const { token, password, ...config } = given as Record<string, string>
+    const secrets = { ...(token ? { token } : {}), ...(password ? { password } : {}) }
+    await store.connections.save({ id, name: kind, kind, config }, secrets)
     return id
   }
-  const from = await connection('rakeboard', servers.a, APPS.a.token)
-  const to = await connection('benchbook', servers.b, APPS.b.token)
-  await store.pipelines.create(newId(), twoWayOf(from, to))
+  const from = await connection(KINDS[0]!, connections.a)
+  const to = await connection(KINDS[1]!, connections.b)
+  await store.pipelines.create(newId(), world === 'apps' ? twoWayOf(from, to) : tablesOf(from, to))
   ;[record] = await store.pipelines.list()
   await engine.begin(record!.id, { definition: record!.definition, lanes: [], steps: [] }, [null])
 }

@@ -18,6 +18,33 @@ export const STAGES: [status: string, stage: string, first?: true][] = [
   ['dropped', 'finished'],
 ]
 
+/** Of two databases. */
+export function tablesOf(from: string, to: string): TwoWayDefinition {
+  return {
+    ...twoWayOf(from, to),
+    name: 'Members',
+    lanes: [
+      {
+        a: 'public.members',
+        b: 'site.contacts',
+        originate: 'both',
+        conflict: 'the later',
+        tie: 'a',
+        first: 'a',
+        gone: { a: 'delete', b: 'delete' },
+        editedAndGone: 'the deletion wins',
+        links: { a: 'contact', b: 'member' },
+        fields: [
+          { a: 'name', b: 'full_name', direction: 'both' },
+          { a: 'fee', b: 'fee', direction: 'both' },
+          { a: 'seen', b: 'seen', direction: 'both' },
+          { a: 'note', b: 'note', direction: 'both' },
+        ],
+      },
+    ],
+  }
+}
+
 export function twoWayOf(from: string, to: string): TwoWayDefinition {
   return {
     version: 2,

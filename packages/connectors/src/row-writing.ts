@@ -27,8 +27,6 @@ export interface RowTransaction {
 /** Answers are kept for so long. */
 export const KEPT_DAYS = 30
 
-type Kept = Exclude<RowAnswer, { answer: 'done' }> | { answer: 'done'; key: string }
-
 export async function writeRows(
   tx: RowTransaction,
   table: KeyedTable,
@@ -50,9 +48,8 @@ export async function writeRows(
     }
     await tx.run('RELEASE SAVEPOINT tide_row')
   }
-  const kept = answers.map((one): Kept => (one.answer === 'done' ? { answer: 'done', key: one.key } : one))
   await tx.run(
-    `INSERT INTO ${tx.calls} (once, answers) VALUES (${tx.literal(once)}, ${tx.literal(JSON.stringify(kept))})`,
+    `INSERT INTO ${tx.calls} (once, answers) VALUES (${tx.literal(once)}, ${tx.literal(JSON.stringify(answers))})`,
   )
   return answers
 }

@@ -15,7 +15,7 @@ export type RowOperation =
     }
   | { op: 'remove'; key: string }
 
-/** `row`: as it is then, in the order of the table's columns; absent where a repeat is answered. */
+/** `row`: as it was then, in the order of the table's columns; absent of one that is gone. */
 export type RowAnswer =
   | { answer: 'done'; key: string; row?: Row }
   | { answer: 'changed' }

@@ -188,14 +188,24 @@ async function cameOf(
     return { pair: { ...pair, halves, waits: true }, trail: [] }
   }
   if (answer.answer === 'refused') return refusedPair(lane, side, operation, pair, answer)
-  const answered = await answeredAs(writing, lane, side, operation, answer, present?.record ?? {})
-  const after = settledPair(lane, pair, operation, { [side]: answered })
+  const answered = answeredAs(writing, lane, side, operation, answer, present?.record ?? {})
+  let after = settledPair(lane, pair, operation, { [side]: answered })
+  if (!answer.record && lane.objects[side].can.read) {
+    // What is read now may be another's edit by now; what we wrote is what is agreed.
+    const now = await writing.apps[side].read(lane.objects[side].name, answered.id, writing.signal)
+    if (!now) return { pair: after, trail: [], gone: true }
+    after = {
+      ...after,
+      halves: { ...after.halves, [side]: halfOf(lane, side, answered.id, now) },
+      waits: true,
+    }
+  }
   const trail = operation.write.fields.map(({ field, was, why }) =>
     said(answered.id, {
       op: op === 'create' ? 'create' : 'change',
       field,
       was,
-      became: after.halves[side]!.record[field] ?? operation.write.values[field] ?? null,
+      became: answered.record[field] ?? operation.write.values[field] ?? null,
       why,
     }),
   )
@@ -205,26 +215,24 @@ async function cameOf(
   return { pair: after, trail }
 }
 
-/** The record as its app has it now. */
-async function answeredAs(
-  { apps, signal }: Writing,
+/** The record as the call has left it, as far as that is known. */
+function answeredAs(
+  { apps }: Writing,
   lane: CompiledLane,
   side: Side,
   { id: known, write }: IntendedWrite,
   answer: Extract<WriteAnswer, { answer: 'done' }>,
   before: Record<string, Value>,
-): Promise<Answered> {
+): Answered {
   const id = known ?? answer.id
-  const { name, key, can } = lane.objects[side]
+  const { key } = lane.objects[side]
   if (id === null)
     throw new Failure(
       'structural',
       `${apps[side].name} does not say which record it has made.`,
       'Say in the description where the key stands in its answer.',
     )
-  if (answer.record) return { id, record: answer.record }
-  const record = can.read ? await apps[side].read(name, id, signal) : undefined
-  return { id, record: record ?? { ...before, ...write.values, [key]: id } }
+  return { id, record: answer.record ?? { ...before, ...write.values, [key]: id } }
 }
 
 function refusedPair(
