@@ -106,7 +106,7 @@ async function edit(of: keyof typeof screens, path: string, values: Record<strin
 
 test('a pipeline is set up from what is ready-made, on trial; what the first pass would do is told before', async () => {
   await open('/pipelines/new')
-  await click(button('keep two apps in step'))
+  await click(button('keep two places in step'))
   await xpath('//div[@aria-label="Side A"]')
   await type('Name of the pipeline', 'Crew tickets')
   await click(xpath('//div[@aria-label="Side A"]//label[contains(., "Rakeboard")]/input'))

@@ -45,7 +45,7 @@ const DEED_SAID: Record<Exclude<TwoWayDeed['deed'], 'pass'>, string> = {
   decide: 'Somebody has decided what waited.',
   'try again': 'What was refused is tried again.',
   'take apart': 'Pairs are taken apart.',
-  undo: 'A run is undone.',
+  undo: 'What was written is undone.',
 }
 
 export class Deeds {

@@ -179,7 +179,10 @@ export interface PairRepository {
   intents(pipeline: string): Promise<TwoWayIntent[]>
   totals(pipeline: string): Promise<PairTotals>
   /** What a run has written, or what was written to a pair; the newest first. */
-  trail(pipeline: string, asked: { pair?: string; run?: string; limit: number }): Promise<TwoWayTrail[]>
+  trail(
+    pipeline: string,
+    asked: { pair?: string; run?: string; from?: string; to?: string; limit: number },
+  ): Promise<TwoWayTrail[]>
   /** All of it or nothing; throws a transient Failure when another engine has the pipeline. */
   commit(pipeline: string, commit: PairCommit): Promise<void>
 }

@@ -1,5 +1,9 @@
 /** What stands in the way of a two-way pipeline, as its systems are now. */
+import type { Session } from '@tide/connectors/contract/session'
+import type { TwoWayLook } from '@tide/core/api/two-way'
 import type { AppObject } from '@tide/core/app/object'
+import { datasetOfPlace } from '@tide/core/app/table-object'
+import type { DatasetName } from '@tide/core/records/dataset'
 import type { TwoWayDefinition } from '@tide/core/definition/two-way'
 import { asFailure, Failure } from '@tide/core/failure'
 import type { Side } from '@tide/core/merge/rule'
@@ -14,6 +18,7 @@ interface LookedSide {
   called: string
   objects: readonly AppObject[] | undefined
   knowsRepeats: boolean | undefined
+  capture: TwoWayLook['captures']['a']
 }
 
 /** What both sides have; what cannot be asked is told as a note. */
@@ -21,13 +26,14 @@ export async function lookAtPlaces(
   { sessions, store }: Services,
   definition: TwoWayDefinition,
   pipeline: string | undefined,
-): Promise<{ looked: Looked; notes: TwoWayNote[] }> {
+): Promise<{ looked: Looked; notes: TwoWayNote[]; captures: TwoWayLook['captures'] }> {
   const notes: TwoWayNote[] = []
   const look = async (connection: string, side: Side): Promise<LookedSide> => {
     const unknown = {
       called: side === 'a' ? 'Side A' : 'Side B',
       objects: undefined,
       knowsRepeats: undefined,
+      capture: undefined,
     }
     if (connection === '') return unknown
     try {
@@ -41,7 +47,13 @@ export async function lookAtPlaces(
             `Both sides are ${name}, whose journal tells of one side alone.`,
             'Reach one of them by a connection of its own.',
           )
-        return { called: found.name, objects: await found.objects(), knowsRepeats: found.knowsRepeats }
+        const objects = await found.objects()
+        return {
+          called: found.name,
+          objects,
+          knowsRepeats: found.knowsRepeats,
+          capture: await captureOf(session, connection, tablesOf(definition, side, objects)),
+        }
       })
     } catch (thrown) {
       const { message, remedy } = asFailure(thrown)
@@ -63,8 +75,26 @@ export async function lookAtPlaces(
       },
       others,
     },
+    captures: { ...(a.capture ? { a: a.capture } : {}), ...(b.capture ? { b: b.capture } : {}) },
     notes,
   }
+}
+
+/** What is done at a database, so that its changes can be read. */
+async function captureOf(
+  { app, log }: Session,
+  connection: string,
+  tables: readonly DatasetName[],
+): Promise<LookedSide['capture']> {
+  if (app || !log || tables.length === 0) return undefined
+  return { note: log.captureNote, statements: await log.captureStatements(connection, tables) }
+}
+
+function tablesOf({ lanes }: TwoWayDefinition, side: Side, objects: readonly AppObject[]): DatasetName[] {
+  const chosen = new Set(lanes.map(lane => lane[side]))
+  return objects.flatMap(({ name, can }) =>
+    can.list && chosen.has(name) ? (datasetOfPlace(name) ?? []) : [],
+  )
 }
 
 export async function twoWayPlan(

@@ -1,6 +1,6 @@
 /** Two apps kept in step, through the API as people use it; what came of it is read from the apps' own records. */
 import { afterAll, beforeAll, expect, test } from '@jest/globals'
-import type { PairSeen, TwoWayForeseen, TwoWayLook, TwoWayTrail } from '@tide/core/api/two-way'
+import type { PairSeen, TwoWayForeseen, TwoWayLook, TwoWayTrail, UndoForeseen } from '@tide/core/api/two-way'
 import type { PipelineStatus } from '@tide/core/api/pipelines'
 import type { Errand } from '@tide/core/definition/errand'
 import type { RunRecord } from '@tide/core/definition/run'
@@ -472,7 +472,11 @@ test('a run is undone, but for what was edited since', async () => {
     ({ became }) => became === 'by mistake',
   )
   expect(runs.map(({ kind }) => kind)).toContain('two-way')
-  const said = await decide({ deed: 'undo', run: run!.run })
+  // What is looked at before is what is then done.
+  await pass()
+  const foreseen = await call<UndoForeseen>(url, 'GET', `/pipelines/${id}/undone?run=${run!.run}`)
+  expect(foreseen).toMatchObject({ change: 1, delete: 0, leave: 1 })
+  const said = await decide({ deed: 'undo', of: { run: run!.run } })
   expect(said).toMatchObject({
     state: 'done',
     outcome: expect.stringContaining('1 records are as they were'),

@@ -1,4 +1,4 @@
-import { and, asc, desc, eq, inArray, isNotNull, isNull, ne, or, sql } from 'drizzle-orm'
+import { and, asc, desc, eq, gte, inArray, isNotNull, isNull, lte, ne, or, sql } from 'drizzle-orm'
 import type { PairSeen, TwoWayTrail } from '@tide/core/api/two-way'
 import type { Side } from '@tide/core/merge/rule'
 import type { LaneProgress, PairCommit, PairTotals } from '@tide/core/two-way/commit'
@@ -210,7 +210,13 @@ export class TwoWayPairs {
   /** The newest first. */
   async trail(
     of: string,
-    { pair, run, limit }: { pair?: string; run?: string; limit: number },
+    {
+      pair,
+      run,
+      from,
+      to,
+      limit,
+    }: { pair?: string; run?: string; from?: string; to?: string; limit: number },
   ): Promise<TwoWayTrail[]> {
     const rows = await this.db
       .select()
@@ -220,6 +226,8 @@ export class TwoWayPairs {
           eq(twoWayTrail.pipeline, of),
           pair === undefined ? undefined : eq(twoWayTrail.pair, pair),
           run === undefined ? undefined : eq(twoWayTrail.run, run),
+          from === undefined ? undefined : gte(twoWayTrail.at, from),
+          to === undefined ? undefined : lte(twoWayTrail.at, to),
         ),
       )
       .orderBy(desc(twoWayTrail.id))

@@ -19,6 +19,8 @@ export interface PlaceSide {
   name: string
   /** So many operations go into one call. */
   mostTogether(object: string): number
+  /** What it takes to look at it is counted in calls. */
+  countsCalls: boolean
   /** Calls that it puts up with in a minute; null: it does not say. */
   perMinute: number | null
   /** A call that was told of once is not carried out again when its key comes a second time. */

@@ -40,6 +40,8 @@ export class DescribedApp implements AppSide {
     return this.description.app
   }
 
+  readonly countsCalls = true
+
   get atOnce(): number {
     return this.caller.atOnce
   }

@@ -5,6 +5,7 @@ import type { Side } from '../merge/rule.ts'
 import type { HeldField, Pair, PairDecision } from '../two-way/pair.ts'
 import type { TwoWayNote } from '../two-way/note.ts'
 import type { ProposedJoin } from '../two-way/propose.ts'
+import type { Undoing } from '../two-way/undo.ts'
 import type { Starter } from '../two-way/starters.ts'
 
 /** What was done on one side. */
@@ -67,8 +68,8 @@ export interface TwoWayForeseen {
   lanes: LaneForeseen[]
   /** Records that take part now, and in thirty days at the pace of the last thirty. */
   records: { now: number; later: number | null }
-  /** Calls a day that looking for changes takes, and how many each side lets happen; null: it does not say. */
-  callsADay: Record<Side, { looking: number; sweeping: number; limit: number | null }>
+  /** Calls a day that looking for changes takes, and how many each side lets happen; null: it does not say. None of a database. */
+  callsADay: Record<Side, { looking: number; sweeping: number; limit: number | null } | null>
   seconds: number
 }
 
@@ -78,6 +79,8 @@ export interface TwoWayLook {
   objects: Record<Side, AppObject[] | null>
   /** By lane. */
   proposed: ProposedJoin[][]
+  /** What is done at a side that is a database, so that it tells changes. */
+  captures: Partial<Record<Side, { note: string; statements: string[] }>>
   /** Ready-made lanes for these two apps. */
   starters: Starter[]
 }
@@ -115,6 +118,19 @@ export interface TwoWayTrail {
   why: string
 }
 
+/** What a run has written, or what was written from one time to another; ISO 8601. */
+export type Undone = { run: string } | { from: string; to: string }
+
+/** What undoing it would do, with the records as they were seen last. */
+export interface UndoForeseen {
+  /** Records, by what becomes of them. */
+  change: number
+  delete: number
+  leave: number
+  /** The first so many. */
+  rows: { side: Side; record: string | null; label: string | null; undoing: Undoing }[]
+}
+
 /** What people ask of a two-way pipeline. */
 export type TwoWayDeed =
   /** A pass at once; `sweep`: and a look at what is gone. */
@@ -123,5 +139,5 @@ export type TwoWayDeed =
   /** What the app has refused is sent again. */
   | { deed: 'try again'; pairs: string[] }
   | { deed: 'take apart'; pairs: string[] }
-  /** The inverse of what a run has written, where nobody has written since. */
-  | { deed: 'undo'; run: string }
+  /** The inverse of what was written, where nobody has written since. */
+  | { deed: 'undo'; of: Undone }

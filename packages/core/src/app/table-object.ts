@@ -1,5 +1,12 @@
 /** Tables of a database as places: what an app says of its objects is said of them. */
-import { datasetId, printName, type Dataset, type DatasetName, type Field } from '../records/dataset.ts'
+import {
+  datasetId,
+  datasetOf,
+  printName,
+  type Dataset,
+  type DatasetName,
+  type Field,
+} from '../records/dataset.ts'
 import type { LogicalType } from '../records/types.ts'
 import type { AppField, AppObject } from './object.ts'
 import { plainName } from './plain-name.ts'
@@ -20,6 +27,13 @@ const LABELS = ['name', 'title', 'label', 'summary', 'subject', 'job']
 /** How a lane names a table: no two tables have one name. */
 export function placeName(name: DatasetName): string {
   return PLAIN.test(name.namespace) && PLAIN.test(name.name) ? printName(name) : datasetId(name)
+}
+
+/** The inverse; undefined: it is none of a table. */
+export function datasetOfPlace(name: string): DatasetName | undefined {
+  if (name.startsWith('[')) return datasetOf(name)
+  const [namespace, table, ...more] = name.split('.')
+  return table !== undefined && more.length === 0 ? { namespace: namespace!, name: table } : undefined
 }
 
 /** `all`: those of the database, whose rows others may refer to. */

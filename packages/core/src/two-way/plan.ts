@@ -343,14 +343,15 @@ class LanePlan {
         .filter(({ direction }) => direction !== `${side} to ${other(side)}`)
         .map(join => join[side]),
     )
-    for (const { name, title, required } of object.fields)
-      if (required && !gets.has(name))
-        this.say(
-          'refused',
-          'fields',
-          `${this.input.called[side]} needs “${title}” for a new record, and nothing is written to it.`,
-          'Join a field to it, or let new records start there alone.',
-        )
+    const missing = object.fields.filter(({ name, required }) => required && !gets.has(name))
+    if (missing.length === 0) return
+    const it = missing.length === 1 ? 'it' : 'them'
+    this.say(
+      'refused',
+      'fields',
+      `${this.input.called[side]} needs ${someOf(missing.map(({ title }) => `“${title}”`))} for a new record, and nothing is written to ${it}.`,
+      `Join fields to ${it}, or let new records start there alone.`,
+    )
   }
 
   /** After a lost answer it can be found out whether a record was made. */

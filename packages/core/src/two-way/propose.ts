@@ -39,7 +39,8 @@ export function proposeJoins(
   }
   const isFree = (side: Side) => (field: AppField) =>
     !taken[side].has(field.name) &&
-    ![objects[side].key, objects[side].version, objects[side].changed].includes(field.name)
+    ((field.name === objects[side].key && field.required) ||
+      ![objects[side].key, objects[side].version, objects[side].changed].includes(field.name))
   const free = { a: objects.a.fields.filter(isFree('a')), b: objects.b.fields.filter(isFree('b')) }
   const found: ProposedJoin[] = []
   const used = new Set<string>()

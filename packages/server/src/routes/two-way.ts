@@ -1,11 +1,12 @@
 /** Pipelines that keep two places in step: what stands in the way, what a pass would do, their pairs. */
 import type Router from '@koa/router'
 import type { Session } from '@tide/connectors/contract/session'
-import type { TwoWayDeed, TwoWayLook } from '@tide/core/api/two-way'
+import type { TwoWayDeed, TwoWayLook, UndoForeseen, Undone } from '@tide/core/api/two-way'
 import type { TwoWayDefinition } from '@tide/core/definition/two-way'
 import { Failure } from '@tide/core/failure'
 import { planTwoWay } from '@tide/core/two-way/plan'
 import { proposeJoins } from '@tide/core/two-way/propose'
+import { undoingOf, writtenHalves, type Undoing } from '@tide/core/two-way/undo'
 import { startersFor } from '@tide/core/two-way/starters'
 import { hinders } from '@tide/core/plan/note'
 import { noSide, placesOf, sideOf } from '@tide/engine/shapes/two-way/places'
@@ -22,6 +23,7 @@ import { leaving } from './query.ts'
 const SHOWN = 30
 const PAIRS = 200
 const TRAIL = 500
+const MOST_UNDONE = 100_000
 
 const lookSchema = {
   type: 'object',
@@ -72,6 +74,15 @@ const decisionSchema = {
 
 const is = (deed: string) => ({ type: 'string', enum: [deed] })
 
+const moment = { type: 'string', pattern: '^\\d{4}-\\d{2}-\\d{2}T\\d{2}:\\d{2}:\\d{2}(\\.\\d{1,9})?Z$' }
+const undoneSchema = {
+  type: 'object',
+  anyOf: [
+    closed({ run: { type: 'string', pattern: '^[a-z0-9 ]{1,40}$' } }),
+    closed({ from: moment, to: moment }),
+  ],
+}
+
 const deedSchema = {
   type: 'object',
   required: ['deed'],
@@ -80,7 +91,7 @@ const deedSchema = {
     closed({ deed: is('decide'), pairs, decision: decisionSchema }),
     closed({ deed: is('try again'), pairs }),
     closed({ deed: is('take apart'), pairs }),
-    closed({ deed: is('undo'), run: { type: 'string', pattern: '^[a-z0-9 ]{1,40}$' } }),
+    closed({ deed: is('undo'), of: undoneSchema }),
   ],
 }
 
@@ -113,7 +124,7 @@ export function twoWayRoutes(router: Router, services: Services): void {
   /** Both sides, what stands in the way, and what could be joined. */
   router.post('/two-way/look', async ctx => {
     const { definition, pipeline } = asked(ctx.request.body)
-    const { looked, notes } = await lookAtPlaces(services, definition, pipeline)
+    const { looked, notes, captures } = await lookAtPlaces(services, definition, pipeline)
     const { a, b } = looked.objects
     ctx.body = {
       notes: [...notes, ...planTwoWay({ definition, ...looked })],
@@ -127,6 +138,7 @@ export function twoWayRoutes(router: Router, services: Services): void {
           ? proposeJoins(lane, { a: objects.a, b: objects.b }, definition.lanes)
           : []
       }),
+      captures,
       starters: a && b ? startersFor(looked.called, { a, b }) : [],
     } satisfies TwoWayLook
   })
@@ -193,6 +205,32 @@ export function twoWayRoutes(router: Router, services: Services): void {
     const { id } = await twoWay(ctx.params.id!)
     const { run } = valid<{ run?: string }>(writtenSchema, { ...ctx.query }, 'Written')
     ctx.body = await store.pairs.trail(id, { ...(run === undefined ? {} : { run }), limit: TRAIL })
+  })
+
+  /** What undoing it would do. */
+  router.get('/pipelines/:id/undone', async ctx => {
+    const { id, definition } = await twoWay(ctx.params.id!)
+    const of = valid<Undone>(undoneSchema, { ...ctx.query }, 'Undone')
+    const halves = writtenHalves(await store.pairs.trail(id, { ...of, limit: MOST_UNDONE }))
+    const places = await sessions.use(definition.from, a =>
+      sessions.use(definition.to, async b =>
+        placesOf(definition, { a: await sideFor(definition.from, a), b: await sideFor(definition.to, b) }),
+      ),
+    )
+    const pairs = await store.pairs.get(id, [...new Set(halves.map(({ pair }) => pair))])
+    const known = new Map(pairs.map(pair => [pair.id, pair]))
+    const foreseen: UndoForeseen = { change: 0, delete: 0, leave: 0, rows: [] }
+    for (const half of halves) {
+      const { side, record } = half
+      const lane = places.lanes.find(({ name }) => name === half.lane)
+      const now = known.get(half.pair)?.halves[side]
+      const undoing: Undoing = lane ? undoingOf(lane, half, now) : { does: 'leave', why: 'gone' }
+      foreseen[undoing.does]++
+      if (foreseen.rows.length === SHOWN) continue
+      const label = lane?.objects[side].label
+      foreseen.rows.push({ side, record, label: (label && now?.record[label]) ?? null, undoing })
+    }
+    ctx.body = foreseen
   })
 
   router.post('/pipelines/:id/two-way', async ctx => {

@@ -11,6 +11,7 @@ import { KINDS } from '../runs/said.ts'
 import { useRuns } from '../runs/useRuns.ts'
 import { isTwoWay } from '../two-way/status.ts'
 import { UndoRun } from '../two-way/UndoRun.tsx'
+import { UndoSpan } from '../two-way/UndoSpan.tsx'
 
 /** What a pipeline did, from beginning to end. */
 export function RunsSection() {
@@ -32,6 +33,7 @@ export function RunsSection() {
           onChange={event => setKind(event.target.value as RunKind | '')}
         />
         <span className="flex-1" />
+        {isTwoWay(pipeline) && <UndoSpan pipeline={pipeline} />}
         <RunFiles asked={asked} />
       </div>
       <ErrorNotice error={runs.error} />

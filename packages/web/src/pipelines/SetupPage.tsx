@@ -53,7 +53,7 @@ const EMPTY: ReplicateDefinition = {
 const SHAPES = [
   { shape: 'replicate', says: 'keep tables in sync', empty: EMPTY },
   { shape: 'send', says: 'send records into an app', empty: EMPTY_SEND },
-  { shape: 'two-way', says: 'keep two apps in step', empty: EMPTY_TWO_WAY },
+  { shape: 'two-way', says: 'keep two places in step', empty: EMPTY_TWO_WAY },
 ] as const
 
 /** Loads what there is to begin with, then shows the setup. */

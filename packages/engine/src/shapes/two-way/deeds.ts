@@ -1,11 +1,11 @@
 /** What people ask of single pairs, and of what a run has written. */
-import type { TwoWayDeed } from '@tide/core/api/two-way'
+import type { TwoWayDeed, Undone } from '@tide/core/api/two-way'
 import { Failure } from '@tide/core/failure'
-import { normalIn } from '@tide/core/merge/form'
 import { other, type Side } from '@tide/core/merge/rule'
 import { decidePair, type PairWrite } from '@tide/core/two-way/decide'
-import { formOf, halfOf, SIDES, type CompiledLane } from '@tide/core/two-way/lane'
+import { halfOf, SIDES, type CompiledLane } from '@tide/core/two-way/lane'
 import type { Pair, PairDecision } from '@tide/core/two-way/pair'
+import { undoingOf, writtenHalves, type Undoing, type WrittenHalf } from '@tide/core/two-way/undo'
 import { madeAnew, removeHalves } from './gone.ts'
 import { mergeAll } from './pass.ts'
 import type { Places } from './places.ts'
@@ -16,7 +16,7 @@ type Asked = Exclude<TwoWayDeed, { deed: 'pass' }>
 
 /** Returns what was done, in words. */
 export async function carryOutDeed(writing: Writing, places: Places, asked: Asked): Promise<string> {
-  if (asked.deed === 'undo') return undo(writing, places, asked.run)
+  if (asked.deed === 'undo') return undo(writing, places, asked.of)
   const pairs = await writing.pairs.get(writing.pipeline, asked.pairs)
   if (pairs.length === 0)
     throw new Failure('refused', 'None of these pairs is there any more.', 'Look at the list again.')
@@ -148,26 +148,24 @@ async function decideSame(
 
 const MOST_UNDONE = 100_000
 
-/** Writes back what a run has written, newest first, where the field still says so; what a run has made is deleted where the app allows. */
-async function undo(writing: Writing, places: Places, run: string): Promise<string> {
-  const trail = await writing.pairs.trail(writing.pipeline, { run, limit: MOST_UNDONE })
+/** Writes back what was written, newest first, where the field still says so; what was made is deleted where the app allows. */
+async function undo(writing: Writing, places: Places, of: Undone): Promise<string> {
+  const trail = await writing.pairs.trail(writing.pipeline, { ...of, limit: MOST_UNDONE })
   if (trail.length === 0)
-    throw new Failure('refused', 'Nothing is known of that run.', 'Choose one that has written something.')
-  const done = { changed: 0, deleted: 0, left: 0 }
-  const seen = new Set<string>()
-  for (const one of trail) {
-    const lane = places.lanes.find(({ name }) => name === one.lane)
-    const key = JSON.stringify([one.pair, one.side])
-    if (!lane || seen.has(key)) continue
-    seen.add(key)
-    const all = trail.filter(({ pair, side }) => pair === one.pair && side === one.side)
-    const came = await undoHalf(writing, lane, one.side, all)
-    done[came]++
+    throw new Failure(
+      'refused',
+      'run' in of ? 'Nothing is known of that run.' : 'Nothing was written in that time.',
+      'Choose one that has written something.',
+    )
+  const done = { change: 0, delete: 0, leave: 0 }
+  for (const half of writtenHalves(trail)) {
+    const lane = places.lanes.find(({ name }) => name === half.lane)
+    done[lane ? await undoHalf(writing, lane, half) : 'leave']++
   }
   const said = [
-    done.changed > 0 && `${done.changed} records are as they were`,
-    done.deleted > 0 && `${done.deleted} that were made are deleted`,
-    done.left > 0 && `${done.left} were edited since, or are gone, and were left`,
+    done.change > 0 && `${done.change} records are as they were`,
+    done.delete > 0 && `${done.delete} that were made are deleted`,
+    done.leave > 0 && `${done.leave} were edited since, or are gone, and were left`,
   ].filter(Boolean)
   return `Undone: ${said.join(', ')}.`
 }
@@ -175,28 +173,15 @@ async function undo(writing: Writing, places: Places, run: string): Promise<stri
 async function undoHalf(
   writing: Writing,
   lane: CompiledLane,
-  side: Side,
-  /** Of one record, the newest first. */
-  trail: Awaited<ReturnType<Writing['pairs']['trail']>>,
-): Promise<'changed' | 'deleted' | 'left'> {
-  const { pair: id, record: key } = trail[0]!
-  const [pair] = await writing.pairs.get(writing.pipeline, [id])
-  const half = pair?.halves[side]
-  if (!pair || !half || half.id !== key) return 'left'
+  written: WrittenHalf,
+): Promise<Undoing['does']> {
+  const { side } = written
+  const [pair] = await writing.pairs.get(writing.pipeline, [written.pair])
+  if (!pair) return 'leave'
   const fresh = await readAnew(writing, lane, pair)
-  const now = fresh.halves[side]!.record
-  const isAsWritten = (field: string, became: string | null) => {
-    const form = formOf(lane.objects[side].fields.find(({ name }) => name === field)!)
-    return normalIn(form, now[field] ?? null) === normalIn(form, became)
-  }
-  const fields = new Map<string, { was: string | null; became: string | null }>()
-  for (const { field, was, became } of trail.toReversed()) {
-    if (field === null) continue
-    fields.set(field, { was: fields.get(field)?.was ?? was, became })
-  }
-  const ours = [...fields].filter(([field, { became }]) => isAsWritten(field, became))
-  if (trail.some(({ op }) => op === 'create')) {
-    if (ours.length < fields.size || !lane.objects[side].can.remove) return 'left'
+  const undoing = undoingOf(lane, written, fresh.halves[side])
+  if (undoing.does === 'leave') return 'leave'
+  if (undoing.does === 'delete') {
     const rest = fresh.halves[other(side)]
     await removeHalves(writing, lane, [fresh], side)
     // The record that it was made of stays, and is not made again.
@@ -215,16 +200,16 @@ async function undoHalf(
           }),
         ],
       })
-    return 'deleted'
+    return 'delete'
   }
-  if (ours.length === 0) return 'left'
+  const { fields } = undoing
   const write: PairWrite = {
     op: 'change',
-    values: Object.fromEntries(ours.map(([field, { was }]) => [field, was])),
-    fields: ours.map(([field, { became }]) => ({
+    values: Object.fromEntries(fields.map(({ field, becomes }) => [field, becomes])),
+    fields: fields.map(({ field, is }) => ({
       field,
       join: lane.names[lane.merge.joins.findIndex(join => join[side] === field)] ?? null,
-      was: became,
+      was: is,
       why: 'undone',
     })),
   }
@@ -234,7 +219,7 @@ async function undoHalf(
   for (const after of pairs) {
     const base = { ...after.base }
     for (const [i, join] of lane.merge.joins.entries())
-      if (ours.some(([field]) => field === join[side]))
+      if (fields.some(({ field }) => field === join[side]))
         base[lane.names[i]!] = [
           after.halves.a?.record[join.a] ?? null,
           after.halves.b?.record[join.b] ?? null,
@@ -244,5 +229,5 @@ async function undoHalf(
       put: [labelled(lane, { ...after, base })],
     })
   }
-  return 'changed'
+  return 'change'
 }

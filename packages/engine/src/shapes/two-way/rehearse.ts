@@ -1,5 +1,4 @@
 /** What the first pass over each lane would do, on the records as they are now; nothing is written, not even what is agreed. */
-import type { PlaceSide } from '@tide/connectors/contract/app'
 import type { LaneForeseen, TwoWayForeseen, TwoWayRow } from '@tide/core/api/two-way'
 import { EVERY_SECONDS, SWEEP_MINUTES, type TwoWayDefinition } from '@tide/core/definition/two-way'
 import { other, type Side } from '@tide/core/merge/rule'
@@ -52,14 +51,16 @@ export async function rehearse(asked: Rehearsing): Promise<TwoWayForeseen> {
     }
   }
   const taking = lanes.reduce((sum, { takingPart }) => sum + takingPart, 0)
-  const limitOf = (app: PlaceSide) => (app.perMinute === null ? null : app.perMinute * 1440)
+  const callsOf = (side: Side) => {
+    const { perMinute, countsCalls } = places.apps[side]
+    if (!countsCalls) return null
+    const limit = perMinute === null ? null : perMinute * 1440
+    return { looking: Math.round(looking[side]), sweeping: Math.round(sweeping[side]), limit }
+  }
   return {
     lanes,
     records: { now: taking, later: knows ? taking + recent : null },
-    callsADay: {
-      a: { looking: Math.round(looking.a), sweeping: Math.round(sweeping.a), limit: limitOf(places.apps.a) },
-      b: { looking: Math.round(looking.b), sweeping: Math.round(sweeping.b), limit: limitOf(places.apps.b) },
-    },
+    callsADay: { a: callsOf('a'), b: callsOf('b') },
     seconds: (performance.now() - began) / 1000,
   }
 }

@@ -47,6 +47,7 @@ interface Place {
 export class TableSide implements PlaceSide {
   readonly name: string
   readonly perMinute = null
+  readonly countsCalls = false
   readonly knowsRepeats = true
   readonly webhooks = undefined
   private readonly session: Session

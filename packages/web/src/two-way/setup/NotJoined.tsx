@@ -18,7 +18,12 @@ export function NotJoined({ lane, objects, called, change }: NotJoinedProps) {
   const free = (side: 'a' | 'b') => {
     const { key, version, changed, created, fields } = objects[side]
     const own = [key, version, changed, created, lane.links?.[side]]
-    return fields.filter(({ name }) => !lane.fields.some(join => join[side] === name) && !own.includes(name))
+    return fields.filter(
+      ({ name, required }) =>
+        !lane.fields.some(join => join[side] === name) &&
+        // A key that nobody gives but the one who makes the record is a field like others.
+        (!own.includes(name) || (name === key && required)),
+    )
   }
   const join = (a: string, b: string) => {
     const [one, two] = [free('a').find(({ name }) => name === a), free('b').find(({ name }) => name === b)]

@@ -1,22 +1,24 @@
-import type { LaneForeseen, TwoWayForeseen } from '@tide/core/api/two-way'
+import type { LaneForeseen, TwoWayForeseen, TwoWayLook } from '@tide/core/api/two-way'
 import type { TwoWayDefinition } from '@tide/core/definition/two-way'
 import type { TwoWayNote } from '@tide/core/two-way/note'
 import { count, duration, plural } from '../../format.ts'
 import { TextButton } from '../../parts/Button.tsx'
 import { SetupNote } from '../../pipelines/setup/SetupNote.tsx'
+import { Statements } from '../../pipelines/PlanSentence.tsx'
 import { TwoWayRows } from '../TwoWayRows.tsx'
 import type { Called } from '../said.ts'
 
 interface TwoWayPlanProps {
   notes: readonly TwoWayNote[]
   foreseen: TwoWayForeseen | undefined
+  captures: TwoWayLook['captures']
   called: Called
   definition: TwoWayDefinition
   goTo: (note: Pick<TwoWayNote, 'section' | 'lane'>) => void
 }
 
 /** What stands in the way, what is to be known, and what the first pass would do. */
-export function TwoWayPlan({ notes, foreseen, called, definition, goTo }: TwoWayPlanProps) {
+export function TwoWayPlan({ notes, foreseen, captures, called, definition, goTo }: TwoWayPlanProps) {
   return (
     <>
       <div className="space-y-1.5">
@@ -47,20 +49,54 @@ export function TwoWayPlan({ notes, foreseen, called, definition, goTo }: TwoWay
               many={definition.lanes.length > 1 ? i : undefined}
             />
           ))}
-          <h3 className="mt-3 text-[14px]">Calls a day</h3>
-          {(['a', 'b'] as const).map(side => {
-            const { looking, sweeping, limit } = foreseen.callsADay[side]
-            const share = limit === null ? undefined : Math.round(((looking + sweeping) / limit) * 1000) / 10
-            return (
-              <p key={side} className="text-[13px]">
-                {called[side]}: <b>{count(looking + sweeping)}</b>, {count(looking)} to look for changes and{' '}
-                {count(sweeping)} for deletions
-                {share === undefined ? '; its limit is not known.' : `; ${share} % of its limit.`}
-              </p>
-            )
-          })}
+          <Calls foreseen={foreseen} called={called} />
         </>
       )}
+      {(['a', 'b'] as const).map(side => {
+        const capture = captures[side]
+        return (
+          capture && (
+            <section key={side} className="mt-3 text-[13px]" aria-label={`Capture at ${called[side]}`}>
+              <h3 className="text-[14px]">
+                {capture.statements.length === 0
+                  ? `Installs nothing more at ${called[side]}`
+                  : `Installs a capture at ${called[side]}`}
+              </h3>
+              <p className="text-ink-2">{capture.note}</p>
+              {capture.statements.length > 0 && (
+                <Statements
+                  label={`See the ${plural(capture.statements.length, 'statement')}`}
+                  statements={capture.statements}
+                />
+              )}
+            </section>
+          )
+        )
+      })}
+    </>
+  )
+}
+
+/** Of a database nothing is counted. */
+function Calls({ foreseen, called }: { foreseen: TwoWayForeseen; called: Called }) {
+  const { a, b } = foreseen.callsADay
+  if (!a && !b) return null
+  return (
+    <>
+      <h3 className="mt-3 text-[14px]">Calls a day</h3>
+      {(['a', 'b'] as const).map(side => {
+        const calls = foreseen.callsADay[side]
+        if (!calls) return null
+        const { looking, sweeping, limit } = calls
+        const share = limit === null ? undefined : Math.round(((looking + sweeping) / limit) * 1000) / 10
+        return (
+          <p key={side} className="text-[13px]">
+            {called[side]}: <b>{count(looking + sweeping)}</b>, {count(looking)} to look for changes and{' '}
+            {count(sweeping)} for deletions
+            {share === undefined ? '; its limit is not known.' : `; ${share} % of its limit.`}
+          </p>
+        )
+      })}
     </>
   )
 }

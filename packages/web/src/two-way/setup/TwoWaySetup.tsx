@@ -192,6 +192,7 @@ export function TwoWaySetup({ begin, present, connections, connectors, shapes }:
           <TwoWayPlan
             notes={notes}
             foreseen={foreseen.data}
+            captures={look.data?.captures ?? {}}
             called={called}
             definition={definition}
             goTo={goTo}

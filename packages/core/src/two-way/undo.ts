@@ -1,0 +1,66 @@
+/** What it takes to undo what was written: the inverse of each write, where nobody has written since. Nothing is done here. */
+import type { TwoWayTrail } from '../api/two-way.ts'
+import { normalIn } from '../merge/form.ts'
+import type { Side } from '../merge/rule.ts'
+import { formOf, type CompiledLane } from './lane.ts'
+import type { Half } from './pair.ts'
+
+/** Of a record that was written, with all that was written to it. */
+export interface WrittenHalf {
+  lane: string
+  pair: string
+  side: Side
+  record: string | null
+  /** The newest first. */
+  trail: TwoWayTrail[]
+}
+
+export type Undoing =
+  /** Fields that still say what was written, with what they said before. */
+  | { does: 'change'; fields: { field: string; is: string | null; becomes: string | null }[] }
+  /** It was made, and nobody has edited it. */
+  | { does: 'delete' }
+  | { does: 'leave'; why: 'edited since' | 'gone' | 'not deletable' | 'nothing to write back' }
+
+/** In the order in which the records were written last, the newest first. */
+export function writtenHalves(trail: readonly TwoWayTrail[]): WrittenHalf[] {
+  const found = new Map<string, WrittenHalf>()
+  for (const one of trail) {
+    const { lane, pair, side, record } = one
+    const key = JSON.stringify([pair, side])
+    const half = found.get(key)
+    if (half) half.trail.push(one)
+    else found.set(key, { lane, pair, side, record, trail: [one] })
+  }
+  return [...found.values()]
+}
+
+/** `half`: the record as it is now. */
+export function undoingOf(
+  { objects }: Pick<CompiledLane, 'objects'>,
+  { side, record, trail }: WrittenHalf,
+  half: Half | null | undefined,
+): Undoing {
+  if (!half || half.id !== record) return { does: 'leave', why: 'gone' }
+  const { fields: known, can } = objects[side]
+  const fields = new Map<string, { was: string | null; became: string | null }>()
+  for (const { field, was, became } of trail.toReversed()) {
+    if (field === null || !known.some(({ name }) => name === field)) continue
+    fields.set(field, { was: fields.has(field) ? fields.get(field)!.was : was, became })
+  }
+  const isAsWritten = (field: string, became: string | null) => {
+    const form = formOf(known.find(({ name }) => name === field)!)
+    return normalIn(form, half.record[field] ?? null) === normalIn(form, became)
+  }
+  const ours = [...fields].filter(([field, { became }]) => isAsWritten(field, became))
+  if (trail.some(({ op }) => op === 'create')) {
+    if (ours.length < fields.size) return { does: 'leave', why: 'edited since' }
+    return can.remove ? { does: 'delete' } : { does: 'leave', why: 'not deletable' }
+  }
+  if (fields.size === 0) return { does: 'leave', why: 'nothing to write back' }
+  if (ours.length === 0) return { does: 'leave', why: 'edited since' }
+  return {
+    does: 'change',
+    fields: ours.map(([field, { was, became }]) => ({ field, is: became, becomes: was })),
+  }
+}

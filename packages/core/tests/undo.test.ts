@@ -1,0 +1,92 @@
+/** The inverse of what was written, and only where nobody has written since. */
+import { expect, test } from '@jest/globals'
+import type { TwoWayTrail } from '../src/api/two-way.ts'
+import type { AppField, AppObject } from '../src/app/object.ts'
+import { undoingOf, writtenHalves } from '../src/two-way/undo.ts'
+
+const field = (name: string): AppField => ({
+  name,
+  title: name,
+  type: { kind: 'utf8' },
+  nativeType: 'string',
+  required: false,
+  readOnly: false,
+  choices: null,
+  maxLength: null,
+  unique: false,
+  refers: null,
+  email: false,
+})
+const object = (remove: boolean): AppObject => ({
+  name: 'jobs',
+  title: 'Jobs',
+  key: 'id',
+  label: null,
+  fields: [field('job'), field('notes')],
+  can: { list: true, read: true, create: true, change: true, remove },
+  changed: null,
+  created: null,
+  version: null,
+  findBy: [],
+})
+const lane = (remove = true) => ({ objects: { a: object(remove), b: object(remove) } })
+let n = 0
+const wrote = (more: Partial<TwoWayTrail>): TwoWayTrail => ({
+  id: ++n,
+  at: '2026-11-30T08:00:00Z',
+  run: 'r',
+  lane: 'l',
+  pair: 'p',
+  side: 'b',
+  op: 'change',
+  record: 'j1',
+  field: 'job',
+  was: null,
+  became: null,
+  why: 'a changed',
+  ...more,
+})
+const half = (record: Record<string, string | null>, id = 'j1') => ({
+  id,
+  record,
+  version: null,
+  changedAt: null,
+})
+/** In the order in which they were written. */
+const undoing = (trail: TwoWayTrail[], now: ReturnType<typeof half> | null, remove = true) =>
+  undoingOf(lane(remove), writtenHalves(trail.toReversed())[0]!, now)
+
+test('a field goes back to what it was before all of it, where it says what was written last', () => {
+  const trail = [wrote({ was: 'one', became: 'two' }), wrote({ was: 'two', became: 'three' })]
+  expect(undoing(trail, half({ job: 'three' }))).toEqual({
+    does: 'change',
+    fields: [{ field: 'job', is: 'three', becomes: 'one' }],
+  })
+  expect(undoing(trail, half({ job: 'somebody’s' }))).toEqual({ does: 'leave', why: 'edited since' })
+  expect(undoing(trail, null)).toEqual({ does: 'leave', why: 'gone' })
+  expect(undoing(trail, half({ job: 'three' }, 'another'))).toEqual({ does: 'leave', why: 'gone' })
+})
+
+test('a field that had nothing gets nothing again, also when it was written twice', () => {
+  const trail = [wrote({ was: null, became: 'two' }), wrote({ was: 'two', became: 'three' })]
+  expect(undoing(trail, half({ job: 'three' }))).toMatchObject({ fields: [{ becomes: null }] })
+})
+
+test('of a record some fields are written back, those that were edited since are left', () => {
+  const trail = [wrote({ was: 'a', became: 'b' }), wrote({ field: 'notes', was: 'c', became: 'd' })]
+  expect(undoing(trail, half({ job: 'b', notes: 'edited' }))).toMatchObject({ fields: [{ field: 'job' }] })
+})
+
+test('what was made is deleted, unless it was edited or its app lets nobody', () => {
+  const trail = [wrote({ op: 'create', became: 'Pot' }), wrote({ was: 'Pot', became: 'Pots' })]
+  expect(undoing(trail, half({ job: 'Pots' }))).toEqual({ does: 'delete' })
+  expect(undoing(trail, half({ job: 'Pots' }), false)).toEqual({ does: 'leave', why: 'not deletable' })
+  expect(undoing(trail, half({ job: 'Potted' }))).toEqual({ does: 'leave', why: 'edited since' })
+})
+
+test('a deletion of ours says that there is nothing to write back', () => {
+  expect(undoing([wrote({ op: 'delete', field: null })], half({}))).toEqual({
+    does: 'leave',
+    why: 'nothing to write back',
+  })
+})

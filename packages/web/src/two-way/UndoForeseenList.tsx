@@ -1,0 +1,62 @@
+import type { UndoForeseen, Undone } from '@tide/core/api/two-way'
+import { keepPreviousData, useQuery } from '@tanstack/react-query'
+import { api } from '../api/client.ts'
+import { plural } from '../format.ts'
+import { ErrorNotice } from '../parts/Notice.tsx'
+import { valueSaid } from './said.ts'
+import type { TwoWayPipeline } from './status.ts'
+
+const WHY = {
+  'edited since': 'left: somebody has edited it since',
+  gone: 'left: it is gone',
+  'not deletable': 'left: its app lets nobody delete it',
+  'nothing to write back': 'left: there is nothing to write back',
+} as const
+
+/** What undoing it would do, record by record, as they were seen last. */
+export function UndoForeseenList({ pipeline, of }: { pipeline: TwoWayPipeline; of: Undone }) {
+  const { id, fromName, toName } = pipeline
+  const { data, error } = useQuery({
+    queryKey: ['two-way', id, 'undone', of],
+    queryFn: () => api<UndoForeseen>('GET', `/pipelines/${id}/undone?${new URLSearchParams({ ...of })}`),
+    placeholderData: keepPreviousData,
+  })
+  const all = data ? data.change + data.delete + data.leave : 0
+  return (
+    <>
+      <ErrorNotice error={error} />
+      {data && all === 0 && <p>Nothing was written then.</p>}
+      {data && all > 0 && (
+        <>
+          <p role="status">
+            {plural(data.change, 'record')} written back to what they said before
+            {data.delete > 0 && (
+              <>
+                , <b>{plural(data.delete, 'record')} deleted that were made then</b>
+              </>
+            )}
+            {data.leave > 0 && `, ${data.leave.toLocaleString('en')} left as they are`}. Whatever is edited
+            until then is left, too.
+          </p>
+          <ul className="max-h-56 overflow-auto text-[13px]" aria-label="What is undone" tabIndex={0}>
+            {data.rows.map(({ side, record, label, undoing }) => (
+              <li key={`${side} ${record}`} className="border-b border-line py-1">
+                {side === 'a' ? fromName : toName} <span className="font-mono text-[12px]">{record}</span>{' '}
+                {label && <span className="text-ink">{label} </span>}
+                {undoing.does === 'delete' && <b>deleted</b>}
+                {undoing.does === 'leave' && WHY[undoing.why]}
+                {undoing.does === 'change' &&
+                  undoing.fields.map(({ field, is, becomes }) => (
+                    <div key={field}>
+                      {field}: {valueSaid(is)} → {valueSaid(becomes)}
+                    </div>
+                  ))}
+              </li>
+            ))}
+          </ul>
+          {all > data.rows.length && <p>And {(all - data.rows.length).toLocaleString('en')} more.</p>}
+        </>
+      )}
+    </>
+  )
+}
