@@ -73,8 +73,7 @@ async function writeRow(tx: RowTransaction, table: KeyedTable, operation: RowOpe
   if (operation.isAsSeen && !operation.isAsSeen(present)) return { answer: 'changed' }
   if (key in operation.values && operation.values[key] !== operation.key)
     return { answer: 'refused', field: key, reason: `${key} is the key of the row, which stays what it is.` }
-  const { [key]: _, ...values } = operation.values
-  const said = saidBy(tx, values)
+  const said = saidBy(tx, withoutKey(key, operation.values))
   if ('answer' in said) return said
   if (said.columns.length > 0) {
     const set = said.columns.map((column, i) => `${column} = ${said.values[i]}`).join(', ')
@@ -82,6 +81,10 @@ async function writeRow(tx: RowTransaction, table: KeyedTable, operation: RowOpe
   }
   const row = await tx.locked(operation.key)
   return row ? { answer: 'done', key: operation.key, row } : { answer: 'gone' }
+}
+
+function withoutKey(key: string, values: Record<string, string | null>): Record<string, string | null> {
+  return Object.fromEntries(Object.entries(values).filter(([column]) => column !== key))
 }
 
 function saidBy(

@@ -84,9 +84,9 @@ test('what was made is deleted, unless it was edited or its app lets nobody', ()
   expect(undoing(trail, half({ job: 'Potted' }))).toEqual({ does: 'leave', why: 'edited since' })
 })
 
-test('a deletion of ours says that there is nothing to write back', () => {
-  expect(undoing([wrote({ op: 'delete', field: null })], half({}))).toEqual({
+test('what was deleted is not made again', () => {
+  expect(undoing([wrote({ op: 'delete', field: null })], null)).toEqual({
     does: 'leave',
-    why: 'nothing to write back',
+    why: 'deleted then',
   })
 })

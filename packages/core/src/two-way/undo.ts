@@ -20,7 +20,10 @@ export type Undoing =
   | { does: 'change'; fields: { field: string; is: string | null; becomes: string | null }[] }
   /** It was made, and nobody has edited it. */
   | { does: 'delete' }
-  | { does: 'leave'; why: 'edited since' | 'gone' | 'not deletable' | 'nothing to write back' }
+  | {
+      does: 'leave'
+      why: 'edited since' | 'deleted then' | 'gone' | 'not deletable' | 'nothing to write back'
+    }
 
 /** In the order in which the records were written last, the newest first. */
 export function writtenHalves(trail: readonly TwoWayTrail[]): WrittenHalf[] {
@@ -41,6 +44,7 @@ export function undoingOf(
   { side, record, trail }: WrittenHalf,
   half: Half | null | undefined,
 ): Undoing {
+  if (trail[0]!.op === 'delete') return { does: 'leave', why: 'deleted then' }
   if (!half || half.id !== record) return { does: 'leave', why: 'gone' }
   const { fields: known, can } = objects[side]
   const fields = new Map<string, { was: string | null; became: string | null }>()

@@ -8,6 +8,7 @@ import type { TwoWayPipeline } from './status.ts'
 
 const WHY = {
   'edited since': 'left: somebody has edited it since',
+  'deleted then': 'was deleted, and is not made again',
   gone: 'left: it is gone',
   'not deletable': 'left: its app lets nobody delete it',
   'nothing to write back': 'left: there is nothing to write back',

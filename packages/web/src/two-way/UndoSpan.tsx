@@ -33,7 +33,7 @@ export function UndoSpan({ pipeline }: { pipeline: TwoWayPipeline }) {
       ready={of !== undefined}
       act={() => askTwoWay(id, { deed: 'undo', of: of! })}
     >
-      <div className="grid grid-cols-2 gap-3">
+      <div className="grid gap-3">
         <TextField
           type="datetime-local"
           step={1}
