@@ -5,7 +5,7 @@ import type { Side } from '../merge/rule.ts'
 import type { HeldField, Pair, PairDecision } from '../two-way/pair.ts'
 import type { TwoWayNote } from '../two-way/note.ts'
 import type { ProposedJoin } from '../two-way/propose.ts'
-import type { Undoing } from '../two-way/undo.ts'
+import type { Undoing } from '../two-way/undoing.ts'
 import type { Starter } from '../two-way/starters.ts'
 
 /** What was done on one side. */

@@ -4,6 +4,7 @@ import { normalIn } from '../merge/form.ts'
 import type { Side } from '../merge/rule.ts'
 import { formOf, type CompiledLane } from './lane.ts'
 import type { Half } from './pair.ts'
+import type { Undoing } from './undoing.ts'
 
 /** Of a record that was written, with all that was written to it. */
 export interface WrittenHalf {
@@ -14,16 +15,6 @@ export interface WrittenHalf {
   /** The newest first. */
   trail: TwoWayTrail[]
 }
-
-export type Undoing =
-  /** Fields that still say what was written, with what they said before. */
-  | { does: 'change'; fields: { field: string; is: string | null; becomes: string | null }[] }
-  /** It was made, and nobody has edited it. */
-  | { does: 'delete' }
-  | {
-      does: 'leave'
-      why: 'edited since' | 'deleted then' | 'gone' | 'not deletable' | 'nothing to write back'
-    }
 
 /** In the order in which the records were written last, the newest first. */
 export function writtenHalves(trail: readonly TwoWayTrail[]): WrittenHalf[] {
