@@ -142,6 +142,17 @@ test('after the first pass both say the same', async () => {
   ])
 }, 60_000)
 
+test('how a side that is followed tells its changes stays what it is', async () => {
+  const other = {
+    name: 'office',
+    kind: 'postgres',
+    config: { ...systems.postgres.config, database: 'office', method: 'triggers' },
+  }
+  await expect(call(url, 'PUT', `/connections/${systems.ids.office}`, other)).rejects.toThrow(
+    /is followed by “Members”/,
+  )
+})
+
 test('edits of either side come by the journal, whichever type they are of', async () => {
   await office(
     `UPDATE members SET active = false, fee = 12.345, seen_at = '2026-12-01 23:59:59.123456+02' WHERE email = 'm1@example.org';

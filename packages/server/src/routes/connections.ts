@@ -176,7 +176,10 @@ export function connectionRoutes(router: Router, services: Services): void {
       .flatMap(runsOf)
       .filter(
         ({ definition, lanes, state, reason }) =>
-          definition.from === id && lanes.length > 0 && !(state === 'Stopped' && reason?.kind === 'person'),
+          (definition.shape === 'two-way'
+            ? [definition.from, definition.to].includes(id) && !['Draft', 'Ready'].includes(state)
+            : definition.from === id && lanes.length > 0) &&
+          !(state === 'Stopped' && reason?.kind === 'person'),
       )
     if (followers.length === 0) return
     const names = followers.map(({ definition }) => `“${definition.name}”`).join(', ')
