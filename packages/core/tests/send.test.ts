@@ -10,21 +10,9 @@ import { fitted } from '../src/send/fit.ts'
 import { folded, mapper, type SentColumn } from '../src/send/mapped.ts'
 import { proposeFields } from '../src/send/propose.ts'
 import { templateParts } from '../src/send/template.ts'
+import { field as named } from './app-field.ts'
 
-const field = (more: Partial<AppField>): AppField => ({
-  name: 'f',
-  title: 'F',
-  type: { kind: 'utf8' },
-  nativeType: 'string',
-  required: false,
-  readOnly: false,
-  choices: null,
-  maxLength: null,
-  unique: false,
-  refers: null,
-  email: false,
-  ...more,
-})
+const field = (more: Partial<AppField>): AppField => named('f', { title: 'F', ...more })
 
 describe('values and fields', () => {
   test.each<[string, Partial<AppField>, string | undefined]>([

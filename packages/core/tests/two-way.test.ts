@@ -9,24 +9,11 @@ import { gather } from '../src/two-way/gather.ts'
 import { compileLane, halfOf } from '../src/two-way/lane.ts'
 import type { Half, Pair } from '../src/two-way/pair.ts'
 import { ringOf } from '../src/two-way/ring.ts'
+import { field } from './app-field.ts'
 
 type Side = 'a' | 'b'
 type Row = Record<string, string | null>
 
-const field = (name: string, more: Partial<AppField> = {}): AppField => ({
-  name,
-  title: name,
-  type: { kind: 'utf8' },
-  nativeType: 'string',
-  required: false,
-  readOnly: false,
-  choices: null,
-  maxLength: null,
-  unique: false,
-  refers: null,
-  email: false,
-  ...more,
-})
 const set = { type: { kind: 'list', of: { kind: 'utf8' } } } as const
 
 const objectOf = (name: string, fields: AppField[]): AppObject => ({

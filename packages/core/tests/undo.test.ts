@@ -1,22 +1,10 @@
 /** The inverse of what was written, and only where nobody has written since. */
 import { expect, test } from '@jest/globals'
 import type { TwoWayTrail } from '../src/api/two-way.ts'
-import type { AppField, AppObject } from '../src/app/object.ts'
+import type { AppObject } from '../src/app/object.ts'
 import { undoingOf, writtenHalves } from '../src/two-way/undo.ts'
+import { field } from './app-field.ts'
 
-const field = (name: string): AppField => ({
-  name,
-  title: name,
-  type: { kind: 'utf8' },
-  nativeType: 'string',
-  required: false,
-  readOnly: false,
-  choices: null,
-  maxLength: null,
-  unique: false,
-  refers: null,
-  email: false,
-})
 const object = (remove: boolean): AppObject => ({
   name: 'jobs',
   title: 'Jobs',
