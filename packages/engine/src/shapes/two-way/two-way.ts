@@ -202,9 +202,16 @@ class OpenTwoWay implements OpenRun {
     const ended = new AbortController()
     const either = AbortSignal.any([signal, ended.signal])
     const telling = SIDES.flatMap(side => this.opened.places.apps[side].news?.(either) ?? [])
-    const told = telling.map(one => one.then(() => either.aborted || woken.abort()))
+    const waited = this.run.parts.surroundings.sleep(milliseconds, signal)
+    // What cannot be heard is found by the next pass, in its time.
+    const told = telling.map(one =>
+      one.then(
+        () => either.aborted || woken.abort(),
+        () => waited,
+      ),
+    )
     try {
-      await Promise.race([this.run.parts.surroundings.sleep(milliseconds, signal), ...told])
+      await Promise.race([waited, ...told])
     } finally {
       ended.abort()
       await Promise.allSettled(told)
