@@ -64,7 +64,9 @@ async function writeRow(tx: RowTransaction, table: KeyedTable, operation: RowOpe
     return { answer: 'done', key: made, ...(row ? { row } : {}) }
   }
   const present = await tx.locked(operation.key)
-  if (!present) return { answer: 'gone' }
+  // Where letters of either case are the same, a row with another key may answer.
+  const own = table.columns.findIndex(({ name }) => name === key)
+  if (present?.[own] !== operation.key) return { answer: 'gone' }
   const where = `WHERE ${tx.ident(key)} = ${tx.value(key, operation.key)}`
   if (operation.op === 'remove') {
     await tx.run(`DELETE FROM ${tx.name} ${where}`)

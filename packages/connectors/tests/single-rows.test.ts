@@ -168,6 +168,16 @@ describe.each(SINGLE_SYSTEMS)('%s', (_, start) => {
     ])
   })
 
+  test('a row whose key is written otherwise is another row', async () => {
+    await write('words', [{ op: 'create', values: { word: 'Fern', times: '1' } }])
+    const answers = await write('words', [
+      { op: 'change', key: 'fern', values: { times: '2' } },
+      { op: 'remove', key: 'FERN' },
+      { op: 'change', key: 'Fern', values: { times: '3' } },
+    ])
+    expect(answers.map(({ answer }) => answer)).toEqual(['gone', 'gone', 'done'])
+  })
+
   test('the catalogue says what needs a value', async () => {
     const { fields } = await datasetOf('members')
     expect(

@@ -156,8 +156,10 @@ export class TableSide implements PlaceSide {
 
   async read(name: string, id: string): Promise<AppRecord | undefined> {
     const { table } = await this.placeOf(name)
-    const [row] = await this.session.rows!(table, [[keyIn(table, id)]])
-    return row && told(table, row)
+    const key = keyIn(table, id)
+    const [row] = await this.session.rows!(table, [[key]])
+    // Where letters of either case are the same, a row with another key may answer.
+    return row?.[keyPlace(table)] === key ? told(table, row) : undefined
   }
 
   async write(
