@@ -16,6 +16,9 @@ export interface WrittenHalf {
   trail: TwoWayTrail[]
 }
 
+/** So many fields are undone at once. */
+export const MOST_UNDONE = 100_000
+
 /** In the order in which the records were written last, the newest first. */
 export function writtenHalves(trail: readonly TwoWayTrail[]): WrittenHalf[] {
   const found = new Map<string, WrittenHalf>()

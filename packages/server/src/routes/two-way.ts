@@ -6,7 +6,7 @@ import type { TwoWayDefinition } from '@tide/core/definition/two-way'
 import { Failure } from '@tide/core/failure'
 import { planTwoWay } from '@tide/core/two-way/plan'
 import { proposeJoins } from '@tide/core/two-way/propose'
-import { undoingOf, writtenHalves } from '@tide/core/two-way/undo'
+import { MOST_UNDONE, undoingOf, writtenHalves } from '@tide/core/two-way/undo'
 import type { Undoing } from '@tide/core/two-way/undoing'
 import { startersFor } from '@tide/core/two-way/starters'
 import { hinders } from '@tide/core/plan/note'
@@ -24,7 +24,6 @@ import { leaving } from './query.ts'
 const SHOWN = 30
 const PAIRS = 200
 const TRAIL = 500
-const MOST_UNDONE = 100_000
 
 const lookSchema = {
   type: 'object',

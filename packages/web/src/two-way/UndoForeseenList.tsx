@@ -1,5 +1,5 @@
 import type { UndoForeseen, Undone } from '@tide/core/api/two-way'
-import { keepPreviousData, useQuery } from '@tanstack/react-query'
+import { useQuery } from '@tanstack/react-query'
 import { api } from '../api/client.ts'
 import { plural } from '../format.ts'
 import { ErrorNotice } from '../parts/Notice.tsx'
@@ -20,12 +20,12 @@ export function UndoForeseenList({ pipeline, of }: { pipeline: TwoWayPipeline; o
   const { data, error } = useQuery({
     queryKey: ['two-way', id, 'undone', of],
     queryFn: () => api<UndoForeseen>('GET', `/pipelines/${id}/undone?${new URLSearchParams({ ...of })}`),
-    placeholderData: keepPreviousData,
   })
   const all = data ? data.change + data.delete + data.leave : 0
   return (
     <>
       <ErrorNotice error={error} />
+      {!data && !error && <p role="status">Looking at what was written …</p>}
       {data && all === 0 && <p>Nothing was written then.</p>}
       {data && all > 0 && (
         <>

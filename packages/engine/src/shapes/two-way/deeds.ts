@@ -5,7 +5,7 @@ import { other, type Side } from '@tide/core/merge/rule'
 import { decidePair, type PairWrite } from '@tide/core/two-way/decide'
 import { halfOf, SIDES, type CompiledLane } from '@tide/core/two-way/lane'
 import type { Pair, PairDecision } from '@tide/core/two-way/pair'
-import { undoingOf, writtenHalves, type WrittenHalf } from '@tide/core/two-way/undo'
+import { MOST_UNDONE, undoingOf, writtenHalves, type WrittenHalf } from '@tide/core/two-way/undo'
 import type { Undoing } from '@tide/core/two-way/undoing'
 import { madeAnew, removeHalves } from './gone.ts'
 import { mergeAll } from './pass.ts'
@@ -146,8 +146,6 @@ async function decideSame(
   })
   await mergeAll(writing, lane, [joined])
 }
-
-const MOST_UNDONE = 100_000
 
 /** Writes back what was written, newest first, where the field still says so; what was made is deleted where the app allows. */
 async function undo(writing: Writing, places: Places, of: Undone): Promise<string> {
