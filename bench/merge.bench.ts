@@ -95,7 +95,8 @@ function chunkOf(begin: number) {
       now,
       base,
       changedAt: { a: () => n, b: () => n + 1 },
-      fieldOf: () => `K-${n}`,
+      wordsOf: () => `K-${n}`,
+      origin: 'a',
       find: (_: number, value: string) => ({ is: value }),
     }
   })

@@ -23,6 +23,8 @@ interface Kind {
   forms: Record<Side, Form>
   normal: Record<Side, Normal>
   values: Record<Side, fc.Arbitrary<Value>>
+  /** Where the record started; on A by default. */
+  origin?: Side
 }
 
 const same: Normal = value => value
@@ -119,6 +121,12 @@ const KINDS: Record<string, Kind> = {
     normal: { a: same, b: same },
     values: { a: nullable(words), b: nullable(words.map(some => `K-7 ${some} (K-7)`)) },
   },
+  'with who said it before it': {
+    rule: { as: 'attributed', a: '{key}: ', b: '{key}, there: ' },
+    forms: { a: text, b: text },
+    normal: { a: same, b: same },
+    values: { a: nullable(words), b: nullable(words.map(some => `K-7: ${some}`)) },
+  },
   'sets, some elements of which mean the same': {
     rule: { as: 'set', map: LABELS, others: 'left' },
     forms: { a: { kind: 'set' }, b: { kind: 'set' } },
@@ -175,7 +183,8 @@ class World {
       now: { a: [this.now.a], b: [this.now.b] },
       base: this.base,
       changedAt: { a: () => this.at.a, b: () => this.at.b },
-      fieldOf: () => 'K-7',
+      wordsOf: () => 'K-7',
+      origin: this.kind.origin ?? 'a',
       find: (_: number, value: string) => ({ is: value }),
     }
   }
@@ -301,12 +310,15 @@ describe.each(Object.entries(KINDS))('%s', (_, kind) => {
           ? { ...rule, ...(rule.map ? { map: turnPairs(rule.map as typeof STATUS) } : {}) }
           : rule.as === 'affixed'
             ? { as: 'affixed', affix: { ...rule.affix, on: other(rule.affix.on) } }
-            : rule
+            : rule.as === 'attributed'
+              ? { as: 'attributed', a: rule.b, b: rule.a }
+              : rule
     const mirrored: Kind = {
       rule: turnedRule,
       forms: turn(kind.forms),
       normal: turn(kind.normal),
       values: turn(kind.values),
+      origin: 'b',
     }
     fc.assert(
       fc.property(worlds, ([policy, way, a, b, steps]) => {
@@ -344,7 +356,8 @@ describe('text with a key before it', () => {
     { a: text, b: text },
   )
   const context = (standing: Value, key = 'RKB-104') => ({
-    fieldOf: () => key,
+    wordsOf: () => key,
+    origin: 'a' as const,
     find: () => 'not yet' as const,
     standing,
   })
@@ -403,7 +416,8 @@ test('what a record refers to is waited for, and completed once it is there', ()
     now: { a: ['p1'], b: [null] },
     base: { a: [undefined], b: [undefined] },
     changedAt: { a: () => null, b: () => null },
-    fieldOf: () => null,
+    wordsOf: () => null,
+    origin: 'a' as const,
     find: () => (there ? { is: 'q1' } : ('not yet' as const)),
   }
   const [first] = mergeRecord(lane, record)

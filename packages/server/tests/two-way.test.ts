@@ -27,8 +27,10 @@ let definition: TwoWayDefinition
 let id: string
 const listening: Server[] = []
 
-const [PROGRAMMES, , TICKETS] = rakeboardApp.objects as [StandInObject, StandInObject, StandInObject]
-const [, JOBS] = benchbookApp.objects as [StandInObject, StandInObject]
+const objectOf = (app: StandInAppDefinition, name: string): StandInObject =>
+  app.objects.find(one => one.name === name)!
+const [PROGRAMMES, TICKETS] = [objectOf(rakeboardApp, 'programmes'), objectOf(rakeboardApp, 'tickets')]
+const JOBS = objectOf(benchbookApp, 'jobs')
 
 const STAGES = [
   { a: 'new', b: 'to do' },
@@ -88,6 +90,26 @@ const programmes: TwoWayLane = {
   pair: [{ fields: [{ a: 'name', b: 'name', alike: ['case', 'spaces'] }] }],
 }
 
+const comments: TwoWayLane = {
+  a: 'comments',
+  b: 'comments',
+  originate: 'both',
+  fields: [
+    { a: 'ticket', b: 'job', direction: 'both' },
+    {
+      a: 'body',
+      b: 'body',
+      direction: 'both',
+      rule: { as: 'attributed', a: '{author}, {created_at}: ', b: '{author}: ' },
+    },
+  ],
+  conflict: 'the later',
+  tie: 'a',
+  first: 'the later',
+  gone: { a: 'delete', b: 'delete' },
+  editedAndGone: 'the deletion wins',
+}
+
 async function started(app: StandInAppDefinition, fill: (records: Records) => void): Promise<StandInApp> {
   const one = new StandInApp(app, new Records(app, join(systems.folder, `${app.name}.jsonl`), fill))
   one.perMinute = 0
@@ -126,7 +148,7 @@ beforeAll(async () => {
     from: systems.ids.rakeboard!,
     to: systems.ids.benchbook!,
     every: 1,
-    lanes: [tickets, programmes],
+    lanes: [tickets, comments, programmes],
   }
 }, 120_000)
 afterAll(async () => {
@@ -407,6 +429,61 @@ test('a link to what is not there yet is completed as soon as it is', async () =
   expect(await pairs('waiting')).toEqual([])
 }, 60_000)
 
+test('what is said of a record is said on the other side, by whom; edits and deletions follow, and it goes with its record alone', async () => {
+  const [crew, growers] = [objectOf(rakeboardApp, 'comments'), objectOf(benchbookApp, 'comments')]
+  const saidOf = (of: string) => rakeboard.records.of('comments').filter(one => one.ticket === of)
+  const saidOfJob = (of: string) => benchbook.records.of('comments').filter(one => one.job === of)
+  const other = jobFor('RKB-112').id
+  const ordered = rakeboard.records.create(
+    crew,
+    { ticket: 'RKB-112', body: 'The hinge is ordered' },
+    'o.marsh@example.org',
+  )
+  const asks = benchbook.records.create(
+    growers,
+    { job: other, body: 'Who has the key?' },
+    'l.moor@example.org',
+  )
+  const early = rakeboard.records.create(
+    crew,
+    { ticket: 'RKB-221', body: 'Too early' },
+    'p.quill@example.org',
+  )
+  await pass()
+  const copy = saidOfJob(other).find(({ id: one }) => one !== asks.id)!
+  expect(copy.body).toMatch(
+    /^o\.marsh@example\.org, \d{1,2} \w{3} \d{4}, \d\d:\d\d UTC: The hinge is ordered$/,
+  )
+  expect(saidOf('RKB-112').map(({ body }) => body)).toEqual([
+    'The hinge is ordered',
+    'l.moor@example.org: Who has the key?',
+  ])
+  // Of a ticket that takes no part it is known, and nobody is asked.
+  expect((await pairs('waiting')).map(({ a }) => a?.id)).toEqual([early.id])
+  expect((await status()).twoWay!.held).toBe((await pairs('held')).length)
+  const before = writes()
+  await pass(true)
+  expect(writes()).toEqual(before)
+  rakeboard.records.change(crew, ordered.id, { body: 'The hinge is here' })
+  benchbook.records.change(growers, asks.id, { body: 'Who has the keys?' })
+  rakeboard.records.change(TICKETS, 'RKB-221', { labels: ['glass', 'growers'] })
+  await pass()
+  await pass()
+  expect(benchbook.records.get('comments', copy.id)!.body).toMatch(/UTC: The hinge is here$/)
+  expect(saidOf('RKB-112')[1]!.body).toBe('l.moor@example.org: Who has the keys?')
+  expect(saidOfJob(jobFor('RKB-221').id).map(({ body }) => body)).toEqual([
+    expect.stringMatching(/^p\.quill.+: Too early$/),
+  ])
+  rakeboard.records.remove(crew, ordered.id)
+  await pass(true)
+  expect(saidOfJob(other).map(({ id: one }) => one)).toEqual([asks.id])
+  // The job is taken away with what was said of it; the ticket is marked and stays, and so does what is said there.
+  benchbook.records.remove(JOBS, other)
+  await pass(true)
+  expect([ticket('RKB-112').notes, saidOfJob(other)]).toEqual(['gone from Benchbook', []])
+  expect(saidOf('RKB-112').map(({ body }) => body)).toEqual(['l.moor@example.org: Who has the keys?'])
+}, 60_000)
+
 test('what leaves the scope sleeps, and merges when it comes back', async () => {
   const other = jobFor('RKB-108').id
   rakeboard.records.change(TICKETS, 'RKB-108', { labels: ['gates'] })
@@ -509,7 +586,7 @@ test('an app that says when something has changed is believed only when it has s
   systems.services.reached.at = url
   await call(url, 'POST', `/pipelines/${id}/start`)
   await eventually(
-    () => Promise.resolve(rakeboard.webhooks.count === 2 && benchbook.webhooks.count === 2),
+    () => Promise.resolve(rakeboard.webhooks.count === 3 && benchbook.webhooks.count === 3),
     20,
   )
   await eventually(async () => (await status()).twoWay?.last !== null, 20)

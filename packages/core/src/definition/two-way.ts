@@ -45,6 +45,15 @@ const ruleSchema = Type.Union(
       },
       closed,
     ),
+    /** Before what somebody wrote on one side stands on the other who it was: `{field}` names a field of the side where the record started. */
+    Type.Object(
+      {
+        as: Type.Literal('attributed'),
+        a: text('Text before what comes from A'),
+        b: text('Text before what comes from B'),
+      },
+      closed,
+    ),
     Type.Object(
       {
         as: Type.Literal('set'),

@@ -3,7 +3,7 @@
  * what was written, and what a side has made of that, is no change.
  */
 import { normalIn, sameIn, type Form, type Value } from './form.ts'
-import { other, sayer, type Context, type Found, type Rule, type Say, type Side } from './rule.ts'
+import { other, plainSide, sayer, type Context, type Found, type Rule, type Say, type Side } from './rule.ts'
 import { SetMerge } from './sets.ts'
 
 export interface FieldJoin {
@@ -31,7 +31,10 @@ export interface Record3 {
   base: Record<Side, readonly (Value | undefined)[]>
   /** When each was changed last by the systems' own time, of the field or of the record; null: not known. */
   changedAt: Record<Side, (join: number) => number | null>
-  fieldOf(side: Side, field: string): Value
+  /** As people read it. */
+  wordsOf(side: Side, field: string): Value
+  /** Where it started. */
+  origin: Side
   find(join: number, value: string, from: Side): Found
 }
 
@@ -107,7 +110,8 @@ interface Field {
 
 function contextOf({ i, record, now }: Field, to: Side): Context {
   return {
-    fieldOf: (side, name) => record.fieldOf(side, name),
+    wordsOf: (side, name) => record.wordsOf(side, name),
+    origin: record.origin,
     find: (value, side) => record.find(i, value, side),
     standing: now[to],
   }
@@ -151,12 +155,6 @@ function mergeBoth({ tie }: LaneMerge, field: Field): Outcome {
     return { join: i, comes: 'held', why: 'conflict', reason: 'Both sides have changed it, differently.' }
   const wins = join.conflict === 'the later' ? laterOf(record, i, tie) : join.conflict
   return carried(field, wins, `${wins} wins`)
-}
-
-/** Of text that is put before and behind: the side that is without, if it gives. What was never put there is put there once. */
-function plainSide({ rule, gives }: CompiledJoin): Side | undefined {
-  const plain = rule.as === 'affixed' ? other(rule.affix.on) : undefined
-  return plain && gives[plain] ? plain : undefined
 }
 
 /** What a person has decided of a field: whose value counts, one of theirs in the words of A, or one on a side alone. */
@@ -239,8 +237,9 @@ function firstValues(lane: LaneMerge, i: number, record: Record3, now: Record<Si
     return merged.comes === 'written' ? { ...merged, why: 'first values' } : merged
   }
   const field: Field = { join, i, record, now }
-  const plain = plainSide(join)
-  if (plain && agrees(field)) return carried(field, plain, 'first values')
+  const plain = plainSide(join.rule, record.origin)
+  // What was never put there is put there once.
+  if (plain && gives[plain] && agrees(field)) return carried(field, plain, 'first values')
   if (agrees(field)) return sayTheSame(i)
   if (!gives.a || !gives.b) {
     const giver = gives.a ? 'a' : 'b'

@@ -24,6 +24,8 @@ export type Rule =
   | { as: 'it is' }
   | { as: 'mapped'; map: ValueMap }
   | { as: 'affixed'; affix: Affix }
+  /** What is said of whoever said it stands before it, where it was not said: of a record that started on A the text `a`, which names its fields. */
+  | { as: 'attributed'; a: string; b: string }
   /** Elements that the map does not know, or the other side does not have. */
   | { as: 'set'; map?: ValueMap['pairs']; others: 'made there' | 'left' | 'held' }
   /** Another record or a person: by what others know of them. */
@@ -36,8 +38,10 @@ export type Said = { is: Value } | 'not yet' | { held: string }
 
 /** What a translation may look at. */
 export interface Context {
-  /** A field of the record on that side. */
-  fieldOf(side: Side, field: string): Value
+  /** A field of the record on that side, as people read it. */
+  wordsOf(side: Side, field: string): Value
+  /** Where the record started. */
+  origin: Side
   /** For references and people. */
   find(value: string, from: Side): Found
   /** What stands on the side to which it is said. */
@@ -55,11 +59,24 @@ export function sayer(rule: Rule, forms: Record<Side, Form>): Say {
       return mapped(rule.map)
     case 'affixed':
       return affixed(rule.affix)
+    case 'attributed': {
+      const by = {
+        a: affixed({ on: 'b', before: rule.a, behind: '' }),
+        b: affixed({ on: 'a', before: rule.b, behind: '' }),
+      }
+      return (value, from, context) => by[context.origin](value, from, context)
+    }
     case 'found':
       return (value, from, { find }) => (value === null || value === '' ? { is: null } : find(value, from))
     case 'set':
       throw new Error('sets are said element by element')
   }
+}
+
+/** Of text that is put before and behind: the side that is without. */
+export function plainSide(rule: Rule, origin: Side): Side | undefined {
+  if (rule.as === 'attributed') return origin
+  return rule.as === 'affixed' ? other(rule.affix.on) : undefined
 }
 
 /** A day and a moment of it say the same; a moment that stands there keeps its time. */
@@ -99,9 +116,9 @@ function affixed({ on, before, behind }: Affix): Say {
   const [head, tail] = [templateParts(before), templateParts(behind)]
   if (!head || !tail) throw new Error('a template that the plan should have refused')
   const plain = other(on)
-  return (value, from, { fieldOf, standing }) => {
+  return (value, from, { wordsOf, standing }) => {
     const filled = (parts: NonNullable<typeof head>) => {
-      const values = parts.map(part => ('text' in part ? part.text : fieldOf(plain, part.column)))
+      const values = parts.map(part => ('text' in part ? part.text : wordsOf(plain, part.column)))
       // Before the other record is there nothing can be made of its fields.
       return values.includes(null) ? '' : values.join('')
     }

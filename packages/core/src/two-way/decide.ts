@@ -1,5 +1,6 @@
 /** What is to be done with a pair, as its records stand: three-way merge by field, and the other half of what is new. Nothing is done here. */
 import type { AppField } from '../app/object.ts'
+import { inWords } from '../app/in-words.ts'
 import type { Value } from '../merge/form.ts'
 import {
   agreedAfter,
@@ -9,7 +10,7 @@ import {
   type Outcome,
   type Record3,
 } from '../merge/merge.ts'
-import { other, type Found, type Side } from '../merge/rule.ts'
+import { other, plainSide, type Found, type Side } from '../merge/rule.ts'
 import { fitted } from '../send/fit.ts'
 import { halfOf, SIDES, type CompiledLane } from './lane.ts'
 import type { HeldField, Half, Pair } from './pair.ts'
@@ -49,7 +50,11 @@ export function decidePair(
   return says
 }
 
-function recordOf({ merge, names }: CompiledLane, { halves, base }: Pair, find: Find): Record3 {
+function recordOf(
+  { merge, names, objects }: CompiledLane,
+  { halves, base, origin }: Pair,
+  find: Find,
+): Record3 {
   const nowOf = (side: Side) => merge.joins.map(join => halves[side]?.record[join[side]] ?? null)
   const baseOf = (place: 0 | 1) =>
     names.map(name => (Object.hasOwn(base, name) ? base[name]![place] : undefined))
@@ -57,7 +62,8 @@ function recordOf({ merge, names }: CompiledLane, { halves, base }: Pair, find: 
     now: { a: nowOf('a'), b: nowOf('b') },
     base: { a: baseOf(0), b: baseOf(1) },
     changedAt: { a: () => halves.a?.changedAt ?? null, b: () => halves.b?.changedAt ?? null },
-    fieldOf: (side, field) => halves[side]?.record[field] ?? null,
+    origin,
+    wordsOf: (side, field) => inWords(halves[side]?.record[field] ?? null, objects[side], field),
     find,
   }
 }
@@ -157,10 +163,15 @@ function link({ lane }: CompiledLane, pair: Pair, side: Side, says: PairDecided)
 /** What is required of a new record is there, or it is not made. */
 function forbidHalves({ objects, merge }: CompiledLane, pair: Pair, says: PairDecided): void {
   const side = SIDES.find(one => !pair.halves[one])!
-  const made = says.writes[side]
-  says.writes = made ? { [side]: made } : { [side]: { op: 'create', values: {}, fields: [] } }
+  const made: PairWrite = says.writes[side] ?? { op: 'create', values: {}, fields: [] }
+  says.writes = { [side]: made }
   for (const { name, title, required } of objects[side].fields) {
-    if (!required || (says.writes[side]!.values[name] ?? null) !== null) continue
+    if (!required || (made.values[name] ?? null) !== null) continue
+    // Such as a remark on a record that is not there yet: not held, as nobody can do anything about that.
+    if (says.outcomes.some(({ comes, join }) => comes === 'later' && merge.joins[join]![side] === name)) {
+      says.writes = {}
+      continue
+    }
     const there = says.held.find(({ join }) => join !== null && merge.joins.some(one => one[side] === name))
     says.held.unshift({
       join: null,
@@ -203,8 +214,8 @@ export function settledPair(
     const [a, b] = [agreed.a[i], agreed.b[i]]
     if (a === undefined || b === undefined) continue
     // Of a new record: what its app has added, and what is still to be put before it, is looked at once it is there.
-    if (putAroundLater(lane, i, outcomes)) continue
-    if (made && !agreesAsMade(lane, i, made, outcomes, valueOf(made)(i))) continue
+    if (putAroundLater(lane, i, pair.origin, outcomes)) continue
+    if (made && !agreesAsMade(lane, i, pair.origin, made, outcomes, valueOf(made)(i))) continue
     after[name] = [a, b]
   }
   const both = halves.a !== null && halves.b !== null
@@ -234,26 +245,39 @@ export function settledPair(
     const field = lane.lane.links?.[side]
     return field !== undefined && both && !halves[side]!.record[field]
   })
-  return { ...pair, halves, base: after, held, waits: both && (waits || unagreed || unlinked) }
+  // What is not made yet waits for what it refers to, unless a person is asked first.
+  const waitsForMaking = !both && later && held.length === 0
+  return {
+    ...pair,
+    halves,
+    base: after,
+    held,
+    waits: waitsForMaking || (both && (waits || unagreed || unlinked)),
+  }
 }
 
 /** The plain text has come from where text is put around it; what is put around it there is made of it next. */
-function putAroundLater({ merge }: CompiledLane, join: number, outcomes: readonly Outcome[]): boolean {
-  const { rule } = merge.joins[join]!
+function putAroundLater(
+  { merge }: CompiledLane,
+  join: number,
+  origin: Side,
+  outcomes: readonly Outcome[],
+): boolean {
+  const plain = plainSide(merge.joins[join]!.rule, origin)
   const outcome = outcomes.find(one => one.join === join)
-  if (rule.as !== 'affixed' || outcome?.comes !== 'written' || outcome.why !== 'first values') return false
-  return other(rule.affix.on) in outcome
+  if (!plain || outcome?.comes !== 'written' || outcome.why !== 'first values') return false
+  return plain in outcome
 }
 
 function agreesAsMade(
   { merge }: CompiledLane,
   join: number,
+  origin: Side,
   made: Side,
   outcomes: readonly Outcome[],
   is: Value,
 ): boolean {
-  const { rule } = merge.joins[join]!
-  if (rule.as === 'affixed' && rule.affix.on !== made) return false
+  if (plainSide(merge.joins[join]!.rule, origin) === made) return false
   const outcome = outcomes.find(one => one.join === join)
   const wrote = outcome?.comes === 'written' && (outcome[made] ?? null) !== null
   return wrote || is === null || is === '' || is === '[]'

@@ -1,10 +1,10 @@
 /** A lane made ready: its rules by the fields' types, its references through other lanes, its scopes as tests. */
 import type { AppField, AppObject } from '../app/object.ts'
-import type { TwoWayJoin, TwoWayLane } from '../definition/two-way.ts'
+import type { TwoWayJoin, TwoWayLane, TwoWayRule } from '../definition/two-way.ts'
 import { laneName } from '../definition/two-way.ts'
 import type { Form, Value } from '../merge/form.ts'
 import { compileJoin, type LaneMerge } from '../merge/merge.ts'
-import { other, type Rule, type Side } from '../merge/rule.ts'
+import type { Rule, Side } from '../merge/rule.ts'
 import { predicateAsOf, type TestedColumn } from '../scope/predicate.ts'
 import { templateParts } from '../send/template.ts'
 import { joinName, type Half } from './pair.ts'
@@ -140,9 +140,7 @@ function keptOf(
   for (const name of [label, version, created, changed]) if (name !== null) names.add(name)
   for (const join of lane.fields) {
     names.add(join[side])
-    const { rule } = join
-    if (rule?.as !== 'affixed' || rule.affix.on !== other(side)) continue
-    for (const text of [rule.affix.before, rule.affix.behind])
+    for (const text of textsMadeOf(join.rule, side))
       for (const part of templateParts(text) ?? []) if ('column' in part) names.add(part.column)
   }
   for (const { fields: by } of lane.pair ?? []) for (const one of by) names.add(one[side])
@@ -151,6 +149,12 @@ function keptOf(
   // A scope may look at any.
   if (lane.scope?.[side]) for (const { name } of fields) names.add(name)
   return [...names]
+}
+
+/** Texts around others that are made of fields of that side. */
+export function textsMadeOf(rule: TwoWayRule | undefined, side: Side): string[] {
+  if (rule?.as === 'attributed') return [rule[side]]
+  return rule?.as === 'affixed' && rule.affix.on !== side ? [rule.affix.before, rule.affix.behind] : []
 }
 
 /** A record as it is kept of a side. `told`: when it was changed, in milliseconds, where that does not stand in it. */

@@ -7,7 +7,7 @@ import { byHarm, someOf } from '../plan/note.ts'
 import { asOf } from '../scope/relative.ts'
 import { predicateOf } from '../scope/predicate.ts'
 import { templateParts } from '../send/template.ts'
-import { leadsNowhere, originates, SIDES } from './lane.ts'
+import { leadsNowhere, originates, SIDES, textsMadeOf } from './lane.ts'
 import { ringOf } from './ring.ts'
 import { cannotMeet, losesIn } from './meet.ts'
 import type { TwoWayNote } from './note.ts'
@@ -249,26 +249,9 @@ class LanePlan {
     const { rule, direction } = join
     const refuse = (message: string, remedy: string) => this.say('refused', 'fields', message, remedy, name)
     if (rule?.as === 'mapped') return this.map(join, fields, name)
-    if (rule?.as === 'affixed') {
-      const plain = fields[other(rule.affix.on)]
-      const object = this.input.objects[other(rule.affix.on)]?.find(
-        one => one.name === this.lane[other(rule.affix.on)],
-      )
-      for (const text of [rule.affix.before, rule.affix.behind]) {
-        const parts = templateParts(text)
-        if (!parts)
-          refuse(
-            'In the text around it a brace stands alone.',
-            'Write {field} for a value, and {{ for a brace.',
-          )
-        for (const part of parts ?? [])
-          if ('column' in part && object && !fieldOf(object, part.column))
-            refuse(
-              `The text around it names “${part.column}”, which is not there.`,
-              `Name a field of ${object.title}.`,
-            )
-      }
-      if (plain.type.kind !== 'utf8' || fields[rule.affix.on].type.kind !== 'utf8')
+    if (rule?.as === 'affixed' || rule?.as === 'attributed') {
+      for (const side of SIDES) for (const text of textsMadeOf(rule, side)) this.textAround(text, side, name)
+      if (SIDES.some(side => fields[side].type.kind !== 'utf8'))
         refuse('Text is put around text alone.', 'Take the rule out.')
       return
     }
@@ -292,6 +275,21 @@ class LanePlan {
           name,
         )
     }
+  }
+
+  /** `side`: of whose fields the text is made. */
+  private textAround(text: string, side: Side, name: string): void {
+    const refuse = (message: string, remedy: string) => this.say('refused', 'fields', message, remedy, name)
+    const object = this.input.objects[side]?.find(one => one.name === this.lane[side])
+    const parts = templateParts(text)
+    if (!parts)
+      refuse('In the text around it a brace stands alone.', 'Write {field} for a value, and {{ for a brace.')
+    for (const part of parts ?? [])
+      if ('column' in part && object && !fieldOf(object, part.column))
+        refuse(
+          `The text around it names “${part.column}”, which is not there.`,
+          `Name a field of ${object.title}.`,
+        )
   }
 
   private map(join: TwoWayJoin, fields: Record<Side, AppField>, name: string): void {
@@ -407,7 +405,9 @@ class LanePlan {
               `${objects[side].title} have no field “${one[side]}” to be paired by.`,
               `They have ${someOf(objects[side].fields.map(({ name }) => name))}.`,
             )
-    if ((this.lane.pair ?? []).length === 0 && this.lane.originate === 'both')
+    // What two people have said is not the same, whatever it says.
+    const remarks = this.lane.fields.some(({ rule }) => rule?.as === 'attributed')
+    if ((this.lane.pair ?? []).length === 0 && this.lane.originate === 'both' && !remarks)
       this.say(
         'warning',
         'there',

@@ -17,7 +17,7 @@ interface StarterData extends Starter {
 const STARTERS: readonly StarterData[] = [
   {
     apps: { a: 'Rakeboard', b: 'Benchbook' },
-    title: 'Tickets of a crew and jobs of a table, with their programmes',
+    title: 'Tickets of a crew and jobs of a table, with their comments and programmes',
     lanes: [
       {
         a: 'tickets',
@@ -66,6 +66,29 @@ const STARTERS: readonly StarterData[] = [
         first: 'the later',
         pair: [{ fields: [{ a: 'summary', b: 'job', alike: ['case', 'spaces'] }] }],
         links: { a: 'benchbook_job', b: 'ticket' },
+      },
+      {
+        a: 'comments',
+        b: 'comments',
+        originate: 'both',
+        fields: [
+          { a: 'ticket', b: 'job', direction: 'both' },
+          {
+            a: 'body',
+            b: 'body',
+            direction: 'both',
+            rule: {
+              as: 'attributed',
+              a: '{author}, {created_at}: ',
+              b: '{author}, {created_at}: ',
+            },
+          },
+        ],
+        conflict: 'the later',
+        tie: 'a',
+        first: 'the later',
+        gone: { a: 'delete', b: 'delete' },
+        editedAndGone: 'the deletion wins',
       },
       {
         a: 'programmes',
@@ -142,6 +165,7 @@ function turnedLane(lane: TwoWayLane): TwoWayLane {
       if (direction !== 'both') turned.direction = direction === 'a to b' ? 'b to a' : 'a to b'
       if (rule?.as === 'affixed')
         turned.rule = { as: 'affixed', affix: { ...rule.affix, on: side(rule.affix.on) } }
+      if (rule?.as === 'attributed') turned.rule = { ...rule, a: rule.b, b: rule.a }
       if (rule?.as === 'mapped')
         turned.rule = {
           as: 'mapped',

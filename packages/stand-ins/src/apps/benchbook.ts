@@ -1,5 +1,6 @@
 import { Random } from '../world/random.ts'
 import { anyOf, type ColleagueDeed } from './colleagues.ts'
+import { commentsOn } from './comments.ts'
 import type { StandInAppDefinition, StandInObject } from './definition.ts'
 import type { Records } from './records.ts'
 
@@ -60,6 +61,7 @@ export const benchbookApp: StandInAppDefinition = {
         },
       },
     },
+    commentsOn('jobs', 'job', 'Job'),
     {
       name: 'open_jobs',
       schema: 'OpenJobs',

@@ -9,6 +9,8 @@ export interface StandInField {
   enum?: string[]
   maxLength?: number
   readOnly?: boolean
+  /** Who has made the record. */
+  maker?: true
   required?: boolean
   /** No two records have the same, but for none. */
   unique?: boolean
@@ -36,6 +38,8 @@ export interface StandInObject {
   /** Records of another object that it shows, for nobody to write. */
   view?: { of: string; shows: (record: StandInRecord) => boolean }
   fields: Record<string, StandInField>
+  /** Its records are said of others, which `field` names; they go with them. */
+  remarks?: { field: string; body: string }
   /** Fields that together no two records share. */
   together?: string[]
   /** Records can be asked for by these. */

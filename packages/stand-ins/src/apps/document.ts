@@ -43,7 +43,7 @@ function pathsOf({ name, countsOnly, view }: StandInObject): object {
 
 function schemaOf({ fields }: StandInObject): object {
   const own = Object.entries(fields).map(([name, field]) => {
-    const { type, format, title, enum: choices, maxLength, readOnly, computed } = field
+    const { type, format, title, enum: choices, maxLength, readOnly, computed, maker } = field
     const choice = choices ? { enum: choices } : {}
     return [
       name,
@@ -53,7 +53,7 @@ function schemaOf({ fields }: StandInObject): object {
         ...(format ? { format } : {}),
         ...(title ? { title } : {}),
         ...(maxLength === undefined ? {} : { maxLength }),
-        ...(readOnly || computed ? { readOnly: true } : {}),
+        ...(readOnly || computed || maker ? { readOnly: true } : {}),
       },
     ]
   })

@@ -1,5 +1,6 @@
 import { Random } from '../world/random.ts'
 import { anyOf, type ColleagueDeed } from './colleagues.ts'
+import { commentsOn } from './comments.ts'
 import type { StandInAppDefinition, StandInObject } from './definition.ts'
 import type { Records } from './records.ts'
 
@@ -76,10 +77,16 @@ export const rakeboardApp: StandInAppDefinition = {
         },
       },
     },
+    commentsOn('tickets', 'ticket', 'Ticket'),
   ],
 }
 
-const [PROGRAMMES, SEASONS, TICKETS] = rakeboardApp.objects as [StandInObject, StandInObject, StandInObject]
+const [PROGRAMMES, SEASONS, TICKETS, COMMENTS] = rakeboardApp.objects as [
+  StandInObject,
+  StandInObject,
+  StandInObject,
+  StandInObject,
+]
 
 const WORK = ['Mend', 'Paint', 'Clear', 'Replace', 'Check', 'Move', 'Drain', 'Level']
 const THINGS = [
@@ -94,11 +101,23 @@ const THINGS = [
   'the fence at Cotterdale',
 ]
 
+const SAYINGS = [
+  'The hinge is ordered, and comes on Thursday.',
+  'Please keep the hose clear of the door until then.',
+  'Done as far as the light allowed; the rest tomorrow.',
+  'Who has the key?',
+  'It drips again at the second joint.',
+]
+/** So many comments are enough. */
+const MOST_COMMENTS = 400
 /** So many tickets are enough. */
 const MOST_TICKETS = 320
 
-/** The crew: they move tickets on, write labels, open and drop tickets. */
+/** The crew: they move tickets on, write labels, say something, open and drop tickets. */
 export const rakeboardColleagues: readonly ColleagueDeed[] = [
+  (records, random) => {
+    if (records.of('comments').length < MOST_COMMENTS) comment(records, random)
+  },
   (records, random) => {
     const ticket = anyOf(records.of('tickets'), random)
     if (ticket) records.change(TICKETS, ticket.id, { status: anyOf(STATUSES, random) })
@@ -120,6 +139,12 @@ export const rakeboardColleagues: readonly ColleagueDeed[] = [
     if (records.of('tickets').length < MOST_TICKETS) records.create(TICKETS, ticketOf(records, random))
   },
 ]
+
+function comment(records: Records, random: () => number): void {
+  const ticket = anyOf(records.of('tickets'), random)
+  const body = anyOf(SAYINGS, random)
+  if (ticket && body !== undefined) records.create(COMMENTS, { ticket: ticket.id, body }, anyOf(CREW, random))
+}
 
 function ticketOf(records: Records, random: () => number): Record<string, unknown> {
   const season = anyOf(records.of('seasons'), random)
@@ -150,4 +175,5 @@ export function fillRakeboard(records: Records): void {
       TICKETS,
       ticketOf(records, () => random.next()),
     )
+  for (let i = 0; i < 60; i++) comment(records, () => random.next())
 }

@@ -86,8 +86,10 @@ export class Records {
     return { ...record, ...Object.fromEntries(computed) }
   }
 
-  create(object: StandInObject, given: Given): StandInRecord {
+  /** `by`: who makes it. */
+  create(object: StandInObject, given: Given, by = 'a program'): StandInRecord {
     const values = this.taken(object, given)
+    for (const [name, { maker }] of Object.entries(object.fields)) if (maker) values[name] = by
     for (const [name, field] of Object.entries(object.fields))
       if (field.required && (values[name] ?? null) === null)
         throw new NotTaken(name, 'required', `${field.title ?? name} is required.`)
@@ -128,6 +130,11 @@ export class Records {
   remove(object: StandInObject, id: string): void {
     const present = this.get(object.name, id)
     if (!present) throw new NotTaken(null, 'not_found', `There is no ${object.schema} ${id}.`)
+    for (const other of this.app.objects) {
+      const { field } = other.remarks ?? {}
+      if (field === undefined || other.fields[field]!.refers !== object.name) continue
+      for (const remark of this.of(other.name)) if (remark[field] === id) this.remove(other, remark.id)
+    }
     this.letGo(object, present)
     this.all.get(object.name)!.delete(id)
     this.append({ object: object.name, id, record: null })
@@ -146,7 +153,7 @@ export class Records {
       Object.entries(given).map(([name, value]) => {
         const field = Object.hasOwn(object.fields, name) ? object.fields[name] : undefined
         if (!field) throw new NotTaken(name, 'unknown_field', `${object.schema} has no field ${name}.`)
-        if (field.readOnly || field.computed || this.locked.has(name))
+        if (field.readOnly || field.computed || field.maker || this.locked.has(name))
           throw new NotTaken(name, 'read_only', `${field.title ?? name} cannot be written.`)
         return [name, this.value(name, field, value)]
       }),

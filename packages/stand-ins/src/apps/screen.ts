@@ -12,6 +12,8 @@ import { NO_APP_FAULTS, type AppFaults } from './faults.ts'
 import { NotTaken } from './records.ts'
 
 const MOST_SHOWN = 200
+/** Who works at the screen. */
+const SOMEBODY = 'u.wren@example.org'
 
 const STATES: { title: string; faults: Partial<AppFaults> }[] = [
   { title: 'well', faults: {} },
@@ -57,8 +59,10 @@ export function createAppScreen(app: StandInApp, address: () => string, colleagu
     if (!object || object.view) ctx.throw(404, 'There is no such object.')
     const given = ctx.request.body as Record<string, string>
     try {
-      const made = records.create(object!, typed(object!, given))
-      ctx.redirect(`/${object!.name}/${made.id}`)
+      const made = records.create(object!, typed(object!, given), SOMEBODY)
+      const { remarks } = object!
+      const of = remarks && object!.fields[remarks.field]!.refers
+      ctx.redirect(of ? `/${of}/${String(made[remarks.field])}` : `/${object!.name}/${made.id}`)
     } catch (thrown) {
       if (!(thrown instanceof NotTaken)) throw thrown
       ctx.status = 422
@@ -74,7 +78,11 @@ export function createAppScreen(app: StandInApp, address: () => string, colleagu
     const object = objectOf(ctx.params.object)
     const record = object && records.get(object.name, ctx.params.id!)
     if (!object || !record) ctx.throw(404, 'There is no such record.')
-    show(ctx, form(object!, records.shown(object!, record!)))
+    show(
+      ctx,
+      html`${form(object!, records.shown(object!, record!))}
+      ${definition.objects.map(other => remarks(app, other, object!.name, record!.id))}`,
+    )
   })
   router.post('/:object/:id', ctx => {
     const object = objectOf(ctx.params.object)
@@ -200,7 +208,7 @@ function form(object: StandInObject, record: StandInRecord | undefined): Markup 
     <form class="row" method="post" action="/${object.name}${record ? `/${record.id}` : ''}">
       ${Object.entries(object.fields).map(([name, field]) => {
         const value = record?.[name] ?? null
-        if (field.readOnly || field.computed || object.view)
+        if (field.readOnly || field.computed || field.maker || object.view)
           return record && html`<span>${field.title ?? name}</span><span>${said(value)}</span>`
         return html`<label for="${name}">${field.title ?? name}</label>
           <input id="${name}" name="${name}" value="${text(value)}" />`
@@ -215,6 +223,21 @@ function form(object: StandInObject, record: StandInRecord | undefined): Markup 
       }
     </form>
     ${record && html`<p>Changed ${said(record.updated_at)}</p>`}`
+}
+
+/** What was said of a record, and a place to say something. */
+function remarks({ records }: StandInApp, object: StandInObject, of: string, id: string): Markup | undefined {
+  const { field, body } = object.remarks ?? {}
+  if (field === undefined || body === undefined || object.fields[field]!.refers !== of) return undefined
+  const said = records.of(object.name).filter(one => one[field] === id)
+  return html`<h2>${object.name}</h2>
+    ${said.map(one => html`<p><a href="/${object.name}/${one.id}">${one.author}</a>: ${one[body]}</p>`)}
+    <form class="row" method="post" action="/${object.name}">
+      <input type="hidden" name="${field}" value="${id}" />
+      <label for="${body}">${object.fields[body]!.title}</label>
+      <input id="${body}" name="${body}" />
+      <span></span><span><button>Say it</button></span>
+    </form>`
 }
 
 function calls({ calls }: StandInApp): Markup {

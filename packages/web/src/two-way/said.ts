@@ -20,6 +20,7 @@ export function ruleSaid({ rule }: TwoWayJoin, called: Called): string | undefin
     return `${new Set(pairs.map(({ a }) => a)).size} values to ${new Set(pairs.map(({ b }) => b)).size}`
   }
   if (rule.as === 'set') return 'as a set'
+  if (rule.as === 'attributed') return 'who said it stands before it on the other side'
   const { on, before, behind } = rule.affix
   const parts = [before && `“${before}” before it`, behind && `“${behind}” behind it`].filter(Boolean)
   return `${parts.join(', ') || 'nothing around it'} in ${called[on]}, taken off again`

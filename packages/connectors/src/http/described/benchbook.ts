@@ -20,6 +20,15 @@ export const benchbook: AppDescription = {
       ...batched('/jobs', 10),
       fields: { programme: { refers: 'programmes' } },
     },
+    comments: {
+      title: 'Comments',
+      schema: 'Comment',
+      key: 'id',
+      label: 'body',
+      ...below('/comments', ['job']),
+      ...batched('/comments', 10),
+      fields: { job: { refers: 'jobs' } },
+    },
     programmes: {
       title: 'Programmes',
       schema: 'Programmes',

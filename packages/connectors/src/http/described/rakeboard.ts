@@ -20,6 +20,15 @@ export const rakeboard: AppDescription = {
       ...batched('/tickets', 50),
       fields: { season: { refers: 'seasons' }, programme: { refers: 'programmes' } },
     },
+    comments: {
+      title: 'Comments',
+      schema: 'Comment',
+      key: 'id',
+      label: 'body',
+      ...below('/comments', ['ticket']),
+      ...batched('/comments', 10),
+      fields: { ticket: { refers: 'tickets' } },
+    },
     programmes: {
       title: 'Programmes',
       schema: 'Programme',

@@ -7,6 +7,7 @@ import { decideGone, type PairWrite } from '@tide/core/two-way/decide'
 import type { TwoWayIntent } from '@tide/core/two-way/intent'
 import { SIDES, type CompiledLane } from '@tide/core/two-way/lane'
 import type { Pair } from '@tide/core/two-way/pair'
+import { goneWith } from './gone-with.ts'
 import { carryOut, labelled, stamp, writeSide, type Writing } from './writing.ts'
 
 /** Pairs that have lost a half and are to be made whole again. `guard`: of how many somebody is asked first; undefined: of none. */
@@ -83,8 +84,11 @@ async function letGo(
     pair.state === 'in step' &&
     pair.halves[other(side)] !== null &&
     decideGone(lane, pair, side).do === 'remove'
-  await removeHalves(writing, lane, lost.filter(isToGo), other(side))
-  for (const pair of lost.filter(one => !isToGo(one)))
+  const toGo = lost.filter(isToGo)
+  const went = toGo.length > 0 ? await goneWith(writing, lane, side, toGo) : new Set()
+  const removed = toGo.filter(({ id }) => !went.has(id))
+  await removeHalves(writing, lane, removed, other(side))
+  for (const pair of lost.filter(one => !removed.includes(one)))
     again.push(...(await settleGone(writing, lane, pair, side)))
   return again
 }
@@ -123,7 +127,10 @@ export async function settleGone(
   const left = other(gone)
   const halves = { ...pair.halves, [gone]: null }
   // It was asleep, or somebody was asked already.
-  const decided = pair.state === 'in step' ? decideGone(lane, pair, gone) : ({ do: 'apart' } as const)
+  let decided: ReturnType<typeof decideGone> =
+    pair.state === 'in step' ? decideGone(lane, pair, gone) : { do: 'apart' }
+  if (decided.do === 'remove' && (await goneWith(writing, lane, gone, [pair])).size > 0)
+    decided = { do: 'apart' }
   const trail = (why: string): Omit<TwoWayTrail, 'id'>[] => [
     {
       at: writing.now(),

@@ -12,12 +12,13 @@ interface JoinRuleProps {
   put: (part: Partial<TwoWayJoin>) => void
 }
 
-type Kind = 'as it is' | 'mapped' | 'affixed' | 'set'
+type Kind = 'as it is' | 'mapped' | 'affixed' | 'attributed' | 'set'
 
 const SAID: Record<Kind, string> = {
   'as it is': 'as it is',
   mapped: 'by a value map',
   affixed: 'with text around it',
+  attributed: 'with who said it before it',
   set: 'as a set, element by element',
 }
 
@@ -33,13 +34,14 @@ export function JoinRule({ join, fields, called, put }: JoinRuleProps) {
     : isSet
       ? ['set']
       : isText
-        ? ['as it is', 'mapped', 'affixed']
+        ? ['as it is', 'mapped', 'affixed', 'attributed']
         : ['as it is', 'mapped']
   const choose = (next: Kind) => {
     if (next === 'mapped')
       return put({ rule: { as: 'mapped', map: { pairs: begun(fields), others: 'held' } } })
     if (next === 'affixed')
       return put({ rule: { as: 'affixed', affix: { on: 'b', before: '{id} ', behind: '' } } })
+    if (next === 'attributed') return put({ rule: { as: 'attributed', a: '{id}: ', b: '{id}: ' } })
     put({ rule: next === 'set' ? { as: 'set', others: 'made there' } : undefined })
   }
   return (
@@ -89,6 +91,25 @@ export function JoinRule({ join, fields, called, put }: JoinRuleProps) {
           />
           <span className="text-ink-2">
             {'{field}'} stands for a field of {called[rule.affix.on === 'a' ? 'b' : 'a']}.
+          </span>
+        </p>
+      )}
+      {rule?.as === 'attributed' && (
+        <p className="mt-2 flex flex-wrap items-baseline gap-2">
+          {(['a', 'b'] as const).map(side => (
+            <span key={side} className="flex items-baseline gap-2">
+              before what comes from {called[side]}
+              <InlineField
+                label={`Text before ${join[side]} of ${called[side]}`}
+                className="w-44"
+                value={rule[side]}
+                onChange={({ target }) => put({ rule: { ...rule, [side]: target.value } })}
+              />
+            </span>
+          ))}
+          <span className="text-ink-2">
+            {'{field}'} stands for a field of the record where it started; what stands before it is taken off
+            again when it is edited.
           </span>
         </p>
       )}
