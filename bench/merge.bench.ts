@@ -96,7 +96,7 @@ function chunkOf(begin: number) {
       base,
       changedAt: { a: () => n, b: () => n + 1 },
       wordsOf: () => `K-${n}`,
-      origin: 'a',
+      origin: 'a' as const,
       find: (_: number, value: string) => ({ is: value }),
     }
   })

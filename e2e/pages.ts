@@ -26,8 +26,12 @@ export function pagesOf(driver: () => WebDriver, url: () => string) {
       .findElement(By.css('body'))
       .getText()
       .catch((thrown: Error) => {
-        if (thrown instanceof error.StaleElementReferenceError || thrown instanceof error.NoSuchElementError)
-          return ''
+        const isLeaving =
+          thrown instanceof error.StaleElementReferenceError ||
+          thrown instanceof error.NoSuchElementError ||
+          // Said so where the page goes between the finding and the reading.
+          thrown.message.includes('does not belong to the document')
+        if (isLeaving) return ''
         throw thrown
       })
   const sees = (text: string, seconds = 15) =>

@@ -13,6 +13,7 @@ import type { StandInObject, StandInRecord } from '../../packages/stand-ins/src/
 import { NO_APP_FAULTS, type AppFaults } from '../../packages/stand-ins/src/apps/faults.ts'
 import { NotTaken, Records } from '../../packages/stand-ins/src/apps/records.ts'
 import type { Random } from '../random.ts'
+import { Remarks } from './remarks.ts'
 import { Syncers } from './syncers.ts'
 import { APPS, STAGES } from './world.ts'
 
@@ -140,11 +141,13 @@ class People {
   private readonly written = new Map<string, Map<string, unknown>>()
   /** Whom people have deleted. */
   private readonly deleted = { a: new Set<string>(), b: new Set<string>() }
+  private readonly remarks: Remarks
 
   constructor(a: StandInApp, b: StandInApp, random: Random) {
     this.a = a
     this.b = b
     this.random = random
+    this.remarks = new Remarks({ a, b }, random, WORDS)
   }
 
   async work(signal: AbortSignal): Promise<void> {
@@ -162,7 +165,7 @@ class People {
     const { random, a, b } = this
     const tickets = a.records.of('tickets')
     const jobs = b.records.of('jobs')
-    switch (random.below(12)) {
+    switch (random.below(15)) {
       case 0:
         if (tickets.length < MOST_STANDING)
           this.make(a, TICKETS, { summary: `Mend ${random.hex(4)}`, labels: ['growers'], status: 'new' })
@@ -195,8 +198,10 @@ class People {
         return this.set(random.below(2) === 0 ? a : b, undefined, undefined, { who: random.pick(WHO) })
       case 10:
         return this.element(a, TICKETS, tickets, 'labels', random.pick(ONLY.a))
-      default:
+      case 11:
         return this.element(b, JOBS, jobs, 'tags', random.pick(ONLY.b))
+      default:
+        if (this.remarks.once()) this.edits++
     }
   }
 
@@ -283,6 +288,7 @@ class People {
       if (!job) continue
       found.pairs++
       this.compare(ticket, job, what => wrong('different', `${ticket.id} ${job.id}: ${what}`))
+      this.remarks.look(ticket.id, job.id, wrong)
     }
     for (const [ticket, its] of byTicket)
       for (const { id } of its)

@@ -96,6 +96,25 @@ export function twoWayOf(from: string, to: string): TwoWayDefinition {
           { a: 'watchers', b: 'watchers', direction: 'a to b' },
         ],
       },
+      {
+        a: 'comments',
+        b: 'comments',
+        originate: 'both',
+        conflict: 'the later',
+        tie: 'a',
+        first: 'a',
+        gone: { a: 'delete', b: 'delete' },
+        editedAndGone: 'the deletion wins',
+        fields: [
+          { a: 'ticket', b: 'job', direction: 'both' },
+          {
+            a: 'body',
+            b: 'body',
+            direction: 'both',
+            rule: { as: 'attributed', a: '{author}: ', b: '{author}: ' },
+          },
+        ],
+      },
     ],
   }
 }

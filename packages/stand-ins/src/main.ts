@@ -13,6 +13,7 @@ import { clubgateApp, clubgateColleagues, fillClubgate } from './apps/clubgate.t
 import { fillPollenpost, pollenpostApp } from './apps/pollenpost.ts'
 import { fillRakeboard, rakeboardApp, rakeboardColleagues } from './apps/rakeboard.ts'
 import { startApp } from './apps/start.ts'
+import { startRowsheet } from './rowsheet/start.ts'
 import { setUpDemo, type DemoSite } from './demo.ts'
 import { setUpSends } from './demo-sends.ts'
 import { setUpTwoWay } from './demo-two-way.ts'
@@ -94,6 +95,7 @@ async function lookAfterSites(): Promise<void> {
     startApp(folderOf('pollenpost'), pollenpostApp, fillPollenpost, [], portsOf(20)),
     startApp(folderOf('rakeboard'), rakeboardApp, fillRakeboard, rakeboardColleagues, portsOf(22)),
     startApp(folderOf('benchbook'), benchbookApp, fillBenchbook, benchbookColleagues, portsOf(24)),
+    startRowsheet(folderOf('rowsheet'), portsOf(26)),
   ])
   const [bucket, ...up] = await Promise.all([
     startBucket(folderOf('bucket'), {

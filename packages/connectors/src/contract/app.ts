@@ -31,12 +31,14 @@ export interface PlaceSide {
   /**
    * Records that have changed since the cursor, page by page, and after the last of them the cursor for the next time; the first time, and where the
    * app does not tell changes: all. What was told is not told again before it changes. `gone`: keys of those that were deleted, where that is told;
-   * where it is not, they are those that the list has no longer. `anew`: what came since the cursor is not known any more, and all were told.
+   * where it is not, they are those that the list has no longer. `anew`: what came since the cursor is not known any more, and all were told. `known`:
+   * records of the object are known by their keys already, whatever the cursor says.
    */
   changes(
     object: string,
     cursor: string | null,
     signal: AbortSignal,
+    known?: boolean,
   ): AsyncGenerator<{ changed: Changed[]; gone?: string[]; anew?: true; cursor?: string | null }>
   /** Nobody asks for what comes before the cursor any more. */
   taken?(object: string, cursor: string): Promise<void>

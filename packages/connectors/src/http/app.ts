@@ -14,6 +14,7 @@ import {
   type ListAsked,
 } from '../contract/app.ts'
 import { Changes } from './changes.ts'
+import { Sheets } from './sheets.ts'
 import { Caller, saidIn, type Answer } from './caller.ts'
 import type { AppSettings } from './settings.ts'
 import type { KeepSecrets } from '../contract/session.ts'
@@ -28,12 +29,20 @@ export class DescribedApp implements AppSide {
   private readonly description: AppDescription
   private readonly settings: AppSettings
   private readonly caller: Caller
+  private readonly sheets: Sheets | undefined
   private known: Promise<AppObject[]> | undefined
 
   constructor(description: AppDescription, settings: AppSettings, keep?: KeepSecrets) {
     this.description = description
     this.settings = settings
     this.caller = new Caller(description, settings, keep)
+    const { app, sheets } = description
+    this.sheets = sheets && new Sheets(app, sheets, this.caller)
+  }
+
+  /** undefined: the object is none. */
+  private sheetsFor(object: string): Sheets | undefined {
+    return Object.hasOwn(this.description.objects, object) ? undefined : this.sheets
   }
 
   get name(): string {
@@ -51,7 +60,9 @@ export class DescribedApp implements AppSide {
   }
 
   get knowsRepeats(): boolean {
-    return this.description.idempotency !== undefined
+    const { idempotency, objects } = this.description
+    // Sheets do, by the keys that we give.
+    return idempotency !== undefined || (this.sheets !== undefined && Object.keys(objects).length === 0)
   }
 
   calls(): AppCall[] {
@@ -59,10 +70,15 @@ export class DescribedApp implements AppSide {
   }
 
   mostTogether(object: string): number {
-    return this.described(object).batch?.most ?? 1
+    return this.sheetsFor(object)?.most ?? this.described(object).batch?.most ?? 1
   }
 
-  objects(): Promise<AppObject[]> {
+  async objects(): Promise<AppObject[]> {
+    const described = await this.describedObjects()
+    return this.sheets ? [...described, ...(await this.sheets.objects())] : described
+  }
+
+  private describedObjects(): Promise<AppObject[]> {
     this.known ??= this.readObjects()
     this.known.catch(() => (this.known = undefined))
     return this.known
@@ -104,6 +120,8 @@ export class DescribedApp implements AppSide {
   }
 
   list(object: string, { where = {}, most, signal }: ListAsked): AsyncGenerator<AppRecord[]> {
+    const sheets = this.sheetsFor(object)
+    if (sheets) return sheets.list(object, { where, signal })
     const query: Record<string, string> = {}
     for (const [field, value] of Object.entries(where)) {
       const parameter = this.described(object).list?.where?.[field]
@@ -117,7 +135,10 @@ export class DescribedApp implements AppSide {
     object: string,
     cursor: string | null,
     signal: AbortSignal,
+    known = false,
   ): AsyncGenerator<{ changed: Changed[]; cursor?: string | null }> {
+    const sheets = this.sheetsFor(object)
+    if (sheets) return yield* sheets.changes(object, cursor, { signal, known })
     const { key, list } = this.described(object)
     const { changed } = list ?? {}
     if (!changed) {
@@ -191,6 +212,7 @@ export class DescribedApp implements AppSide {
 
   /** How many records there are, where the app says so. */
   async total(object: string, signal: AbortSignal): Promise<number | undefined> {
+    if (this.sheetsFor(object)) return undefined
     const { list } = this.described(object)
     if (list?.total === undefined) return undefined
     const query = list.size ? { [list.size.parameter]: '1' } : {}
@@ -200,6 +222,8 @@ export class DescribedApp implements AppSide {
   }
 
   async read(object: string, id: string, signal: AbortSignal): Promise<AppRecord | undefined> {
+    const sheets = this.sheetsFor(object)
+    if (sheets) return sheets.read(object, id, signal)
     const { read } = this.described(object)
     if (!read)
       throw new Failure('refused', `${this.name} does not show single ${object}.`, 'Look at their list.')
@@ -214,6 +238,8 @@ export class DescribedApp implements AppSide {
     operations: readonly WriteOperation[],
     asked: { once: string; signal: AbortSignal },
   ): Promise<WriteAnswer[]> {
+    const sheets = this.sheetsFor(object)
+    if (sheets) return sheets.write(object, operations, asked)
     const { batch, key } = this.described(object)
     const fields = await this.fields(object)
     if (batch && operations.every(({ op }) => batch[op] !== undefined))
@@ -395,7 +421,7 @@ export class DescribedApp implements AppSide {
   }
 
   private async fields(object: string): Promise<AppField[]> {
-    return (await this.objects()).find(({ name }) => name === object)!.fields
+    return (await this.describedObjects()).find(({ name }) => name === object)!.fields
   }
 }
 

@@ -9,6 +9,7 @@ import { benchbook } from './described/benchbook.ts'
 import { clubgate } from './described/clubgate.ts'
 import { pollenpost } from './described/pollenpost.ts'
 import { rakeboard } from './described/rakeboard.ts'
+import { rowsheet } from './described/rowsheet.ts'
 import { describedSchema, readDescription, settings, shippedSchema } from './settings.ts'
 import { appSession } from './session.ts'
 
@@ -138,5 +139,6 @@ export const apps: readonly Connector[] = [
   shipped('pollenpost', pollenpost),
   shipped('rakeboard', rakeboard),
   shipped('benchbook', benchbook),
+  shipped('rowsheet', rowsheet),
   described,
 ]

@@ -35,6 +35,8 @@ export interface AppObject {
   version: string | null
   /** Fields by whose value its records can be asked for. */
   findBy: string[]
+  /** What is put there so that its records can be kept in step. */
+  adds?: string
   /** Why no records can be written to it, and what to do, where that is not plain. */
   closed?: string
 }

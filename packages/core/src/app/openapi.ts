@@ -50,6 +50,21 @@ export function faultsOf(description: AppDescription, document: OpenApi): Descri
     ['remove', remove, 'DELETE'],
   ] as const)
     if (asked) missingRequest(document, ['webhooks', place], asked.path, asked.method ?? preset, faults)
+  const { sheets } = description
+  for (const [place, asked, preset] of [
+    ['list', sheets?.list, 'GET'],
+    ['rows', sheets?.rows, 'GET'],
+    ['write', sheets?.write, 'POST'],
+    ['column', sheets?.column, 'POST'],
+  ] as const)
+    if (asked)
+      missingRequest(
+        document,
+        ['sheets', place],
+        asked.path,
+        'method' in asked ? (asked.method ?? preset) : preset,
+        faults,
+      )
   for (const [name, object] of Object.entries(description.objects)) {
     const at = ['objects', name]
     const schema = schemaOf(document, object.schema)

@@ -162,6 +162,14 @@ class LanePlan {
     for (const side of SIDES) {
       const { title, can } = objects[side]
       const gets = this.lane.fields.some(({ direction }) => direction !== `${side} to ${other(side)}`)
+      const { adds } = objects[side]
+      if (adds !== undefined)
+        this.say(
+          'warning',
+          'places',
+          `${title} of ${called[side]} gets ${adds}.`,
+          'Put there with the first pass. Whoever sorts or puts rows in between does no harm; who empties the column makes new rows of them.',
+        )
       if (!can.list)
         this.say(
           'refused',

@@ -91,32 +91,37 @@ const FAMILIES = ['Ashdown', 'Birch', 'Calloway', 'Dunmore', 'Eastwood', 'Fernle
 const ORDERING = 280
 const ROLES = ['chair', 'treasurer', 'grower', 'member']
 
-/** The clubs that order, but for the last, which nobody has entered yet; and some that never have. */
+/** Those that order, but for the last, which nobody has entered yet; and some that never have. */
+export const CLUBS_THERE = [
+  ...CLUBS.slice(0, -1).map(club => `${club} Garden Club`),
+  'Withy Lane Allotments',
+  'Old Mill Growers',
+]
+
+export const clubNumber = (club: number) => `GC-${101 + club}`
+
+/** Each club has two of them. */
+export function contactOf(club: number, n: number): { name: string; email: string; role: string } {
+  const name = PEOPLE[(2 * club + n) % PEOPLE.length]!
+  return {
+    name,
+    email: `${name.split(' ')[0]!.toLowerCase()}.${club}@example.org`,
+    role: ROLES[(club + n) % ROLES.length]!,
+  }
+}
+
 export function fillClubgate(records: Records): void {
-  const clubs = [
-    ...CLUBS.slice(0, -1).map(club => `${club} Garden Club`),
-    'Withy Lane Allotments',
-    'Old Mill Growers',
-  ]
-  for (const [i, name] of clubs.entries()) {
+  for (const [i, name] of CLUBS_THERE.entries()) {
     const { id } = records.create(ORGANISATIONS, {
       name,
-      club_number: `GC-${String(101 + i)}`,
+      club_number: clubNumber(i),
       email: `office@${name.toLowerCase().match(/[a-z]+/)![0]}.example.org`,
       telephone: `555-01${String(10 + i)}`,
       tier: TIERS[i % TIERS.length],
       joined_on: `20${String(10 + (i % 14))}-0${1 + (i % 9)}-15`,
       news_wanted: i % 4 !== 3,
     })
-    for (let n = 0; n < 2; n++) {
-      const person = PEOPLE[(2 * i + n) % PEOPLE.length]!
-      records.create(CONTACTS, {
-        name: person,
-        email: `${person.split(' ')[0]!.toLowerCase()}.${i}@example.org`,
-        organisation: id,
-        role: ROLES[(i + n) % ROLES.length],
-      })
-    }
+    for (let n = 0; n < 2; n++) records.create(CONTACTS, { ...contactOf(i, n), organisation: id })
   }
   // Most of those who order by mail.
   for (let n = 0; n < ORDERING; n++) {

@@ -2,18 +2,18 @@
 import { NotTaken, type Records } from './records.ts'
 
 /** What one of them does; `random`: below 1. */
-export type ColleagueDeed = (records: Records, random: () => number) => void
+export type ColleagueDeed<Place = Records> = (place: Place, random: () => number) => void
 
 const EVERY_MS = 20_000
 
-export class Colleagues {
-  private readonly records: Records
-  private readonly deeds: readonly ColleagueDeed[]
+export class Colleagues<Place = Records> {
+  private readonly place: Place
+  private readonly deeds: readonly ColleagueDeed<Place>[]
   private readonly random: () => number
   private timer: NodeJS.Timeout | undefined
 
-  constructor(records: Records, deeds: readonly ColleagueDeed[], random: () => number = Math.random) {
-    this.records = records
+  constructor(place: Place, deeds: readonly ColleagueDeed<Place>[], random: () => number = Math.random) {
+    this.place = place
     this.deeds = deeds
     this.random = random
   }
@@ -31,7 +31,7 @@ export class Colleagues {
   once(): void {
     const deed = anyOf(this.deeds, this.random)
     try {
-      deed?.(this.records, this.random)
+      deed?.(this.place, this.random)
     } catch (thrown) {
       // The app refuses them things, too.
       if (!(thrown instanceof NotTaken)) throw thrown

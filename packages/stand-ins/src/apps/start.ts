@@ -17,7 +17,7 @@ export interface AppAccess {
   screen: string
 }
 
-interface Ports {
+export interface Ports {
   api: number
   screen: number
 }
@@ -30,10 +30,7 @@ export async function startApp(
   deeds: readonly ColleagueDeed[],
   wanted: Ports,
 ): Promise<AppAccess> {
-  mkdirSync(folder, { recursive: true })
-  const memory = join(folder, 'ports.json')
-  const ports = keptIn(memory) ?? (await freePorts({ ...wanted }))
-  writeFileSync(memory, JSON.stringify(ports))
+  const ports = await portsIn(folder, wanted)
   const records = new Records(definition, join(folder, 'records.jsonl'), fill)
   const app = new StandInApp(definition, records)
   const colleagues = new Colleagues(records, deeds)
@@ -55,6 +52,15 @@ export async function startApp(
     config: { server, token: definition.token },
     screen: `http://127.0.0.1:${ports.screen}/`,
   }
+}
+
+/** Those of the first start. */
+export async function portsIn(folder: string, wanted: Ports): Promise<Ports> {
+  mkdirSync(folder, { recursive: true })
+  const memory = join(folder, 'ports.json')
+  const ports = keptIn(memory) ?? (await freePorts({ ...wanted }))
+  writeFileSync(memory, JSON.stringify(ports))
+  return ports
 }
 
 function keptIn(memory: string): Ports | undefined {

@@ -13,12 +13,12 @@ export interface Intake {
   cursor: string | null
 }
 
-/** `cursor`: null for all records. */
+/** `cursor`: null for all records. `known`: some are known already. */
 export async function takeIn(
   app: PlaceSide,
   lane: CompiledLane,
   side: Side,
-  cursor: string | null,
+  { cursor, known }: { cursor: string | null; known: boolean },
   signal: AbortSignal,
 ): Promise<Intake> {
   const records = new Map<string, Half>()
@@ -28,6 +28,7 @@ export async function takeIn(
     lane.objects[side].name,
     cursor,
     signal,
+    known,
   )) {
     for (const { id, record, at } of changed) records.set(id, halfOf(lane, side, id, record, at))
     isAnew ||= anew === true
@@ -35,4 +36,21 @@ export async function takeIn(
     if (after !== undefined) next = after
   }
   return { records, gone: lost, anew: isAnew, cursor: next }
+}
+
+/** All records as they are now. Nothing is put at the side for it, as it may be for being told of changes. */
+export async function readAll(
+  app: PlaceSide,
+  lane: CompiledLane,
+  side: Side,
+  signal: AbortSignal,
+): Promise<Map<string, Half>> {
+  const { name, key } = lane.objects[side]
+  const records = new Map<string, Half>()
+  for await (const page of app.list(name, { signal }))
+    for (const record of page) {
+      const id = record[key]
+      if (id) records.set(id, halfOf(lane, side, id, record))
+    }
+  return records
 }

@@ -36,7 +36,11 @@ export async function passLane(
   const { apps, pairs, pipeline, signal } = writing
   const digest = digestOf(lane, definition)
   const cursors = before?.digest === digest ? before.cursors : { a: null, b: null }
-  const [a, b] = await Promise.all(SIDES.map(side => takeIn(apps[side], lane, side, cursors[side], signal)))
+  const [a, b] = await Promise.all(
+    SIDES.map(side =>
+      takeIn(apps[side], lane, side, { cursor: cursors[side], known: before !== undefined }, signal),
+    ),
+  )
   const records = { a: a!.records, b: b!.records }
   const known = await knownPairs(writing, lane, records)
   const strangers = await strangersFor(writing, lane, records, known)

@@ -6,7 +6,7 @@ import { decidePair, type PairDecided } from '@tide/core/two-way/decide'
 import { gather, type Gathered } from '@tide/core/two-way/gather'
 import { SIDES, type CompiledLane } from '@tide/core/two-way/lane'
 import type { Half, Pair } from '@tide/core/two-way/pair'
-import { takeIn } from './intake.ts'
+import { readAll } from './intake.ts'
 import type { Places } from './places.ts'
 import { References, type PairLookup } from './references.ts'
 
@@ -74,8 +74,8 @@ async function rehearseLane(
   virtual: VirtualPairs,
 ): Promise<{ foreseen: LaneForeseen; gathered: Gathered; records: Record<Side, Map<string, Half>> }> {
   const { apps } = places
-  const [a, b] = await Promise.all(SIDES.map(side => takeIn(apps[side], lane, side, null, signal)))
-  const records = { a: a!.records, b: b!.records }
+  const [a, b] = await Promise.all(SIDES.map(side => readAll(apps[side], lane, side, signal)))
+  const records = { a: a!, b: b! }
   const known = new Map<string, Pair>()
   for (const side of SIDES)
     for (const pair of await pairs.find(lane.name, side, [...records[side].keys()])) known.set(pair.id, pair)
