@@ -186,6 +186,28 @@ test('different fields merge; the same field is decided by a person', async () =
   await sees('a person has decided so')
 }, 120_000)
 
+test('a comment is said in the other app, by whom; corrected where it is a copy, it is corrected where it was said', async () => {
+  const job = jobFor('RKB-107')!.id
+  const said = () => benchbook.records.of('comments').filter(one => one.job === job)
+  await driver.get(`${screens.rakeboard}/tickets/RKB-107`)
+  await type('Comment', 'The hinge is ordered')
+  await click(button('Say it'))
+  await eventually(() => Promise.resolve(said().length > 0), 30)
+  await driver.get(`${screens.benchbook}/jobs/${job}`)
+  await sees(': The hinge is ordered')
+  const [{ id: copy, body }] = said() as [{ id: string; body: string }]
+  expect(body).toMatch(/^u\.wren@example\.org, .+ UTC: The hinge is ordered$/)
+  await edit('benchbook', `comments/${copy}`, { Comment: body.replace('ordered', 'here') })
+  await eventually(
+    () => Promise.resolve(rakeboard.records.of('comments').some(one => one.body === 'The hinge is here')),
+    30,
+  )
+  const { id } = await pipeline()
+  await open(`/pipelines/${id}/pairs?find=hinge`)
+  await click(button('The hinge is here'))
+  await sees('u.wren@example.org')
+}, 90_000)
+
 test('a run is undone', async () => {
   const job = jobFor('RKB-106')!.id
   await edit('rakeboard', 'tickets/RKB-106', { Summary: 'A mistake' })

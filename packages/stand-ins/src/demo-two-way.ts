@@ -1,4 +1,4 @@
-/** The pipeline of the demo that keeps the crew's tickets and the growers' jobs in step, with a conflict for a person. */
+/** The pipelines of the demo that keep two apps in step: the crew's tickets and the growers' jobs, with a conflict for a person; members of clubs and the office's list. */
 import { setTimeout as sleep } from 'node:timers/promises'
 import { call } from './api-call.ts'
 import type { AppAccess } from './apps/start.ts'
@@ -31,7 +31,7 @@ interface Look {
   starters: { lanes: Lane[] }[]
 }
 
-const NAME = 'Crew tickets'
+const TICKETS = 'Crew tickets'
 
 /** What becomes of a ticket is decided by a person where both have moved it on. */
 function askedOf(lanes: readonly Lane[]): Lane[] {
@@ -43,20 +43,10 @@ function askedOf(lanes: readonly Lane[]): Lane[] {
 
 /** Does what is not done yet. */
 export async function setUpTwoWay(server: string, apps: readonly AppAccess[]): Promise<void> {
-  const present = await call<Status[]>(server, 'GET', '/pipelines')
-  if (present.some(({ definition }) => definition.name === NAME)) return
-  const connections = await call<Named[]>(server, 'GET', '/connections')
-  const idOf = (name: string) => connections.find(one => one.name === name)?.id
-  const [from, to] = [idOf('Rakeboard'), idOf('Benchbook')]
+  await setUp(server, { name: 'Members of clubs', from: 'Clubgate', to: 'Rowsheet' }, lanes => lanes)
+  const id = await setUp(server, { name: TICKETS, from: 'Rakeboard', to: 'Benchbook' }, askedOf)
   const [rakeboard, benchbook] = ['Rakeboard', 'Benchbook'].map(name => apps.find(one => one.name === name))
-  if (!from || !to || !rakeboard || !benchbook) return
-  const empty = { version: 2, shape: 'two-way', name: NAME, from, to, lanes: [], every: 5, sweep: 5 }
-  const { starters } = await call<Look>(server, 'POST', '/two-way/look', { definition: empty })
-  const [starter] = starters
-  if (!starter) throw new Error('Nothing is ready-made for Rakeboard and Benchbook.')
-  const { id } = await call<Status>(server, 'POST', '/pipelines', { ...empty, lanes: askedOf(starter.lanes) })
-  await call(server, 'POST', `/pipelines/${id}/start`)
-  await until(async () => (await statusOf(server, id)).completeUpTo !== null)
+  if (id === undefined || !rakeboard || !benchbook) return
   // While nobody looks, two people move the same ticket on.
   const pairs = await call<PairOf[]>(
     server,
@@ -66,20 +56,42 @@ export async function setUpTwoWay(server: string, apps: readonly AppAccess[]): P
   const one = pairs.find(({ a, b }) => a?.values.status === 'planned' && b)
   if (!one) return
   await call(server, 'POST', `/pipelines/${id}/pause`)
-  await until(async () => (await statusOf(server, id)).state === 'Paused')
+  await until(TICKETS, async () => (await statusOf(server, id)).state === 'Paused')
   await edit(rakeboard, `/tickets/${one.a!.id}`, { status: 'waiting for parts' })
   await edit(benchbook, `/jobs/${one.b!.id}`, { stage: 'doing' })
   await call(server, 'POST', `/pipelines/${id}/continue`)
+}
+
+/** Starts what is ready-made for two apps, and waits for its first pass; undefined: it is there already, or they are not. */
+async function setUp(
+  server: string,
+  { name, from, to }: { name: string; from: string; to: string },
+  changed: (lanes: readonly Lane[]) => readonly Lane[],
+): Promise<string | undefined> {
+  const present = await call<Status[]>(server, 'GET', '/pipelines')
+  if (present.some(({ definition }) => definition.name === name)) return undefined
+  const connections = await call<Named[]>(server, 'GET', '/connections')
+  const idOf = (called: string) => connections.find(one => one.name === called)?.id
+  const sides = { from: idOf(from), to: idOf(to) }
+  if (!sides.from || !sides.to) return undefined
+  const empty = { version: 2, shape: 'two-way', name, ...sides, lanes: [], every: 5, sweep: 5 }
+  const { starters } = await call<Look>(server, 'POST', '/two-way/look', { definition: empty })
+  const [starter] = starters
+  if (!starter) throw new Error(`Nothing is ready-made for ${from} and ${to}.`)
+  const { id } = await call<Status>(server, 'POST', '/pipelines', { ...empty, lanes: changed(starter.lanes) })
+  await call(server, 'POST', `/pipelines/${id}/start`)
+  await until(name, async () => (await statusOf(server, id)).completeUpTo !== null)
+  return id
 }
 
 function statusOf(server: string, id: string): Promise<Status> {
   return call<Status>(server, 'GET', `/pipelines/${id}`)
 }
 
-async function until(is: () => Promise<boolean>): Promise<void> {
+async function until(name: string, is: () => Promise<boolean>): Promise<void> {
   const end = Date.now() + WITHIN_MS
   while (!(await is())) {
-    if (Date.now() > end) throw new Error(`${NAME} did not come as far as it should in time.`)
+    if (Date.now() > end) throw new Error(`${name} did not come as far as it should in time.`)
     await sleep(LOOK_MS)
   }
 }

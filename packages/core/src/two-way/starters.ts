@@ -102,6 +102,44 @@ const STARTERS: readonly StarterData[] = [
       },
     ],
   },
+  {
+    apps: { a: 'Clubgate', b: 'Rowsheet' },
+    title: 'Members of clubs and the office’s list of them, with the clubs',
+    lanes: [
+      {
+        a: 'contacts',
+        b: 'members',
+        originate: 'both',
+        scope: { a: { column: 'organisation', isNull: false } },
+        fields: [
+          { a: 'name', b: 'Name', direction: 'both' },
+          { a: 'email', b: 'E-mail', direction: 'both' },
+          { a: 'telephone', b: 'Telephone', direction: 'both' },
+          { a: 'organisation', b: 'Club', direction: 'both' },
+          { a: 'role', b: 'Part', direction: 'both' },
+        ],
+        conflict: 'the later',
+        tie: 'b',
+        first: 'b',
+        pair: [{ fields: [{ a: 'email', b: 'E-mail', alike: ['case', 'spaces'] }] }],
+      },
+      {
+        a: 'organisations',
+        b: 'clubs',
+        originate: 'a',
+        fields: [
+          { a: 'name', b: 'Club', direction: 'both' },
+          { a: 'club_number', b: 'Number', direction: 'both' },
+          { a: 'telephone', b: 'Telephone', direction: 'both' },
+          { a: 'joined_on', b: 'Joined on', direction: 'a to b', against: 'put back' },
+        ],
+        conflict: 'the later',
+        tie: 'a',
+        first: 'fill what is empty',
+        pair: [{ fields: [{ a: 'club_number', b: 'Number', alike: ['case', 'spaces'] }] }],
+      },
+    ],
+  },
 ]
 
 /** Those that fit the two apps, in either order of the sides. */
