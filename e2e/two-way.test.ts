@@ -6,7 +6,7 @@ import type { Server } from 'node:http'
 import type { AddressInfo } from 'node:net'
 import { tmpdir } from 'node:os'
 import { join } from 'node:path'
-import { By, type WebDriver } from 'selenium-webdriver'
+import { By, Key, type WebDriver } from 'selenium-webdriver'
 import { call } from '../packages/stand-ins/src/api-call.ts'
 import { StandInApp } from '../packages/stand-ins/src/apps/app.ts'
 import { benchbookApp } from '../packages/stand-ins/src/apps/benchbook.ts'
@@ -105,12 +105,26 @@ async function edit(of: keyof typeof screens, path: string, values: Record<strin
 }
 
 test('a pipeline is set up from what is ready-made, on trial; what the first pass would do is told before', async () => {
-  await open('/pipelines/new')
-  await click(button('keep two places in step'))
-  await xpath('//div[@aria-label="Side A"]')
+  // By the keyboard: the system, the other, what is to begin.
+  await open('/')
+  const join = await xpath('//button[@aria-label="Join Benchbook with another system"]')
+  await join.sendKeys(Key.ENTER)
+  await sees('Choose the system to join Benchbook with')
+  await driver.actions().sendKeys(Key.ESCAPE).perform()
+  await eventually(
+    async () =>
+      (await driver.switchTo().activeElement().getAttribute('aria-label')) ===
+      'Join Benchbook with another system',
+  )
+  // By the pointer: a line from one to the other.
+  const from = await xpath('//button[@aria-label="Join Rakeboard with another system"]')
+  await driver.actions().move({ origin: from }).press().move({ x: 200, y: 200 }).perform()
+  const to = await xpath('//button[normalize-space()="Join with Benchbook"]')
+  await driver.actions().move({ origin: to }).release().perform()
+  await click(xpath('//*[@role="menuitem"][. = "Keep two places in step"]'))
+  const side = await xpath('//div[@aria-label="Side B"]//label[contains(., "Benchbook")]/input')
+  expect(await side.isSelected()).toBe(true)
   await type('Name of the pipeline', 'Crew tickets')
-  await click(xpath('//div[@aria-label="Side A"]//label[contains(., "Rakeboard")]/input'))
-  await click(xpath('//div[@aria-label="Side B"]//label[contains(., "Benchbook")]/input'))
   await click(button('Begin with what is ready-made'))
   await sees('Takes part now: 12 records', 30)
   // A live record runs down the page.

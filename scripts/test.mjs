@@ -1,6 +1,6 @@
 // `npm test`: installs what is missing (Debian's packages too), checks types, lint and the dependency rule, runs all
 // tests. The last line is the runner's own totals: `N passed, N failed`.
-import { spawnSync } from 'node:child_process'
+import { spawn, spawnSync } from 'node:child_process'
 import { existsSync, mkdtempSync, readFileSync } from 'node:fs'
 import { tmpdir } from 'node:os'
 import { join } from 'node:path'
@@ -45,7 +45,14 @@ const checks = [
   ['types', ['npm', 'run', '-s', 'typecheck']],
   ['lint, format and the dependency rule', ['npm', 'run', '-s', 'lint']],
 ]
-const broken = checks.filter(([, [command, ...args]]) => !run(command, args)).map(([name]) => name)
+const broken = (
+  await Promise.all(
+    checks.map(([name, [command, ...args]]) => {
+      const child = spawn(command, args, { stdio: 'inherit', timeout: LIMIT_MS, killSignal: 'SIGKILL' })
+      return new Promise(resolve => child.once('exit', code => resolve(code === 0 ? [] : [name])))
+    }),
+  )
+).flat()
 
 /** Runs tests, and adds what came of them to the totals. */
 const totals = { numPassedTests: 0, numFailedTests: 0, numFailedTestSuites: 0 }
@@ -68,11 +75,17 @@ function tests(...arguments_) {
 }
 
 const named = process.argv.slice(2)
-// A browser and all that it drives take the whole machine. What has servers of its own alone waits for them much of the time.
+/** Of the tests from end to end: those without a browser, which wait for servers of their own much of the time, as all others do. */
+const BESIDE =
+  '/e2e/(archive|command-line|differential|ending|fuzz|lake|send-soak|soak|two-way-soak)\\.test\\.ts$'
+// A browser and all that it drives take the whole machine.
 const ran =
   named.length > 0
     ? [tests('--runInBand', ...named)]
-    : [tests('--runInBand', 'e2e/'), tests('--maxWorkers=2', '--testPathIgnorePatterns=/e2e/')]
+    : [
+        tests('/e2e/', '--runInBand', `--testPathIgnorePatterns=${BESIDE}`),
+        tests(BESIDE, '/packages/', '--maxWorkers=2'),
+      ]
 const { numPassedTests, numFailedTests, numFailedTestSuites } = totals
 if (broken.length > 0) process.stdout.write(`Not right: ${broken.join('; ')}.\n`)
 if (numFailedTestSuites > 0 && numFailedTests === 0) process.stdout.write('A test file did not load.\n')

@@ -43,7 +43,11 @@ function askedOf(lanes: readonly Lane[]): Lane[] {
 
 /** Does what is not done yet. */
 export async function setUpTwoWay(server: string, apps: readonly AppAccess[]): Promise<void> {
+  await setUpTickets(server, apps)
   await setUp(server, { name: 'Members of clubs', from: 'Clubgate', to: 'Rowsheet' }, lanes => lanes)
+}
+
+async function setUpTickets(server: string, apps: readonly AppAccess[]): Promise<void> {
   const id = await setUp(server, { name: TICKETS, from: 'Rakeboard', to: 'Benchbook' }, askedOf)
   const [rakeboard, benchbook] = ['Rakeboard', 'Benchbook'].map(name => apps.find(one => one.name === name))
   if (id === undefined || !rakeboard || !benchbook) return

@@ -2,6 +2,7 @@ import { describe, expect, test } from '@jest/globals'
 import fc from 'fast-check'
 import { BOX, layOut, type MapRoute, type MapSystem } from '../src/map/layout.ts'
 import { bytes, count, duration, plural } from '../src/format.ts'
+import { setupPath, waysBetween } from '../src/map/joining.ts'
 
 const system = (id: string, band: number): MapSystem => ({ id, band })
 const route = (from: string, to: string): MapRoute => ({ id: `${from} ${to}`, from, to })
@@ -27,6 +28,39 @@ describe('map', () => {
       expect(Math.abs(Number(through) - box.x)).toBeGreaterThan(BOX.width / 2)
       expect(Math.abs(label.y - box.y)).toBeGreaterThan(BOX.height)
     }
+  })
+
+  test('systems of one band that are joined stand beside each other', () => {
+    const ids = ['p', 'q', 'r', 's', 't']
+    const systems = [...ids.map(id => system(id, 0)), system('w', 2)]
+    const routes = [route('p', 's'), route('q', 't'), route('w', 'r'), route('w', 'q')]
+    const { systems: placed } = layOut(systems, routes, 900, [300, 60, 300])
+    const order = ids.toSorted((a, b) => placed.get(a)!.x - placed.get(b)!.x)
+    for (const [one, other] of [
+      ['p', 's'],
+      ['q', 't'],
+    ] as const)
+      expect(Math.abs(order.indexOf(one) - order.indexOf(other))).toBe(1)
+  })
+
+  test('what can begin between two systems is by what they are', () => {
+    const database = { band: 'databases', roles: ['source', 'target'] } as const
+    const warehouse = { band: 'warehouses', roles: ['target'] } as const
+    const app = { band: 'apps', roles: ['target'] } as const
+    const files = { band: 'files', roles: ['source', 'target'] } as const
+    const shapes = (...[from, to]: Parameters<typeof waysBetween>) =>
+      waysBetween(from, to).map(({ shape }) => shape)
+    const said = (one: object) =>
+      ({ ...one, roles: [...(one as typeof database).roles] }) as Parameters<typeof waysBetween>[0]
+    const between = (from: object, to: object) => shapes(said(from), said(to))
+    expect(between(database, warehouse)).toEqual(['replicate'])
+    expect(between(database, database)).toEqual(['replicate', 'two-way'])
+    expect(between(database, app)).toEqual(['send', 'two-way'])
+    expect(between(app, app)).toEqual(['two-way'])
+    expect(between(warehouse, app)).toEqual(['send'])
+    expect(between(app, warehouse)).toEqual([])
+    expect(between(files, app)).toEqual([])
+    expect(setupPath('two-way', 'a b', 'c')).toBe('/pipelines/new?from=a+b&to=c&shape=two-way')
   })
 
   test('everything stays inside, boxes of a band do not overlap, every ribbon ends at its system', () => {

@@ -13,7 +13,7 @@ import { at, filled, placed, textOf } from './values.ts'
 
 /** What the column of keys is called. */
 export const KEY_COLUMN = 'Key of the row (do not change)'
-const KEY = /^[0-9a-f]{16}$/
+const KEY = /^[0-9a-f]{12}$/
 /** People who write without a pause are faster so many times at most. */
 const MOST_TRIES = 8
 /** For so long nobody is asked again which sheets there are. */
@@ -154,7 +154,7 @@ export class Sheets {
         continue
       }
       const cells = keyed(header, rows).flatMap(({ key, row }) =>
-        key === undefined ? [{ row: row.number, column, value: randomBytes(8).toString('hex') }] : [],
+        key === undefined ? [{ row: row.number, column, value: randomBytes(6).toString('hex') }] : [],
       )
       if (cells.length === 0) return present
       let of = revision
@@ -458,7 +458,7 @@ function versionOf(values: readonly [string, string | null][]): string {
 }
 
 function keyFor(once: string, n: number): string {
-  return createHash('sha256').update(`${once} ${n}`).digest('hex').slice(0, 16)
+  return createHash('sha256').update(`${once} ${n}`).digest('hex').slice(0, 12)
 }
 
 /** What is to be sent, and what is answered once it is done. */

@@ -211,7 +211,7 @@ class LanePlan {
         this.say(
           'loss',
           'gone',
-          `What is deleted in ${called[other(side)]} is deleted in ${called[side]}, too.`,
+          `${objects[other(side)].title} that are deleted in ${called[other(side)]} are deleted in ${called[side]}, too.`,
           'To keep it there, leave it or mark it.',
         )
     }

@@ -1,10 +1,10 @@
-import type { ConnectionInfo } from '@tide/core/api/connections'
+import type { ConnectionInfo, ConnectorInfo } from '@tide/core/api/connections'
 import type { PipelineStatus } from '@tide/core/api/pipelines'
 import { originsOf } from '@tide/core/definition/origins'
 import { gathersSeconds } from '@tide/core/definition/files'
 import { tint } from '@tide/core/pace/lag'
 import { useEffect, useRef, useState, type ReactNode } from 'react'
-import { Link, useNavigate } from 'react-router'
+import { Link } from 'react-router'
 import { useLive } from '../api/live.ts'
 import { useConnections, useConnectors } from '../api/queries.ts'
 import { count, duration, plural } from '../format.ts'
@@ -12,11 +12,28 @@ import { useWhere } from '../frame/crumbs.ts'
 import { ButtonLink } from '../parts/Button.tsx'
 import { tablesSaid } from '../pipelines/tablesSaid.ts'
 import { copyShare, waitsForEngine } from '../parts/StateWord.tsx'
+import { JoinTarget } from './JoinTarget.tsx'
+import { waysBetween } from './joining.ts'
 import { BOX, layOut } from './layout.ts'
 
 const BANDS = ['Workplace apps', 'Operational databases', 'Warehouses and files']
 const BAND_OF = { apps: 0, databases: 1, warehouses: 2, files: 2 }
 const TINTS = ['water-1', 'water-1', 'water-2', 'water-3', 'water-4'].map(name => `var(--color-${name})`)
+
+interface Point {
+  x: number
+  y: number
+}
+
+/** Somebody joins a system with another. */
+interface Joining {
+  from: string
+  /** Where the pointer is that draws a line, and where that began; undefined: no pointer does. */
+  at?: Point | undefined
+  begun?: Point | undefined
+  /** With which; it is asked what is to begin. */
+  to?: string | undefined
+}
 
 /** Pipelines between the same two systems are one ribbon. */
 interface Route {
@@ -46,6 +63,7 @@ export function MapPage() {
 function Picture({ connections, pipelines }: { connections: ConnectionInfo[]; pipelines: PipelineStatus[] }) {
   const box = useRef<HTMLDivElement>(null)
   const [size, setSize] = useState({ width: 900, height: 700 })
+  const [joining, setJoining] = useState<Joining>()
   const connectors = useConnectors().data ?? []
   useEffect(() => {
     const watch = new ResizeObserver(([entry]) =>
@@ -73,8 +91,36 @@ function Picture({ connections, pipelines }: { connections: ConnectionInfo[]; pi
   const heights = used.map(one => (one ? each : empty))
   const tops = heights.map((_, i) => heights.slice(0, i).reduce((sum, height) => sum + height, 0))
   const layout = layOut(systems, routes, size.width, heights)
+  const joined = connections.find(({ id }) => id === joining?.from)
+  const isLine = joining?.at !== undefined && joining.to === undefined
+  const line = joined && isLine ? { from: layout.systems.get(joined.id)!, to: joining.at! } : undefined
+  const inBox = ({ clientX, clientY }: { clientX: number; clientY: number }): Point => {
+    const { left, top } = box.current!.getBoundingClientRect()
+    return { x: clientX - left, y: clientY - top }
+  }
   return (
-    <div ref={box} className="relative min-w-0 flex-1 overflow-hidden">
+    <div
+      ref={box}
+      className="relative min-w-0 flex-1 overflow-hidden"
+      onPointerMove={event => {
+        if (isLine) setJoining({ ...joining, at: inBox(event) })
+      }}
+      onPointerUp={event => {
+        if (!isLine) return
+        const over = document.elementFromPoint(event.clientX, event.clientY)?.closest('[data-system]')
+        const to = over?.getAttribute('data-system') ?? undefined
+        const at = inBox(event)
+        const moved = joining.begun && Math.hypot(at.x - joining.begun.x, at.y - joining.begun.y) > 8
+        // A click lets one choose by another click.
+        if (to === undefined) setJoining(moved ? undefined : { from: joining.from })
+        else setJoining({ from: joining.from, to })
+      }}
+      onKeyDown={event => {
+        if (event.key !== 'Escape' || !joining || joining.to !== undefined) return
+        setJoining(undefined)
+        box.current!.querySelector<HTMLElement>(`[data-joins="${joining.from}"]`)?.focus()
+      }}
+    >
       {BANDS.map((title, band) => (
         <div
           key={title}
@@ -118,24 +164,70 @@ function Picture({ connections, pipelines }: { connections: ConnectionInfo[]; pi
             </g>
           )
         })}
+        {line && (
+          <path
+            d={`M${line.from.x},${line.from.y} L${line.to.x},${line.to.y}`}
+            stroke="var(--color-link)"
+            strokeWidth={3}
+            strokeDasharray="6 4"
+          />
+        )}
       </svg>
       {labelled(routes).map(({ route, pipelines }) => (
         <RouteLabel key={route.id} pipelines={pipelines} at={layout.ribbons.get(route.id)!.label} />
       ))}
-      {connections.map(connection => (
-        <System
-          key={connection.id}
-          connection={connection}
-          title={connectors.find(({ kind }) => kind === connection.kind)?.title ?? ''}
-          isApp={connectors.find(({ kind }) => kind === connection.kind)?.band === 'apps'}
-          canSend={connectors.find(({ kind }) => kind === connection.kind)?.roles.includes('source') ?? false}
-          at={layout.systems.get(connection.id)!}
-          routes={routes}
-        />
-      ))}
+      {connections.map(connection => {
+        const ways = (to: ConnectionInfo) => waysOf(connectors, connection, to)
+        const isJoined = joining?.from === connection.id
+        const targets = joined ? connections.filter(to => waysOf(connectors, joined, to).length > 0) : []
+        return (
+          <System
+            key={connection.id}
+            connection={connection}
+            title={connectors.find(({ kind }) => kind === connection.kind)?.title ?? ''}
+            at={layout.systems.get(connection.id)!}
+            routes={routes}
+            join={
+              connections.some(other => other !== connection && ways(other).length > 0)
+                ? at => setJoining({ from: connection.id, at, begun: at })
+                : undefined
+            }
+          >
+            {joined && !isJoined && (
+              <JoinTarget
+                from={joined}
+                to={connection}
+                ways={waysOf(connectors, joined, connection)}
+                chosen={joining?.to === connection.id}
+                choose={chosen =>
+                  setJoining(joining && { ...joining, to: chosen ? connection.id : undefined })
+                }
+                first={joining?.at === undefined && targets.find(to => to !== joined) === connection}
+              />
+            )}
+          </System>
+        )
+      })}
+      {joined && (
+        <p role="status" className="absolute inset-x-0 top-2 z-30 text-center text-[13px] font-semibold">
+          <span className="border border-ink bg-paper-3 px-3 py-1">
+            Choose the system to join {joined.name} with; Escape leaves it.
+          </span>
+        </p>
+      )}
       {connections.length === 0 && <Empty />}
     </div>
   )
+}
+
+function waysOf(
+  connectors: readonly ConnectorInfo[],
+  from: ConnectionInfo,
+  to: ConnectionInfo,
+): ReturnType<typeof waysBetween> {
+  const kindOf = ({ kind }: ConnectionInfo) => connectors.find(one => one.kind === kind)
+  const [one, two] = [kindOf(from), kindOf(to)]
+  return one && two && from.id !== to.id ? waysBetween(one, two) : []
 }
 
 function Empty() {
@@ -253,15 +345,14 @@ function summary(pipelines: readonly PipelineStatus[]): ReactNode {
 interface SystemProps {
   connection: ConnectionInfo
   title: string
-  canSend: boolean
-  /** Two of them can be kept in step. */
-  isApp: boolean
-  at: { x: number; y: number }
+  at: Point
   routes: Route[]
+  /** Begins to join it with another, from where the pointer is; undefined: it can be joined with none. */
+  join: ((at: Point | undefined) => void) | undefined
+  children: ReactNode
 }
 
-function System({ connection, title, canSend, isApp, at, routes }: SystemProps) {
-  const navigate = useNavigate()
+function System({ connection, title, at, routes, join, children }: SystemProps) {
   const sends = routes.some(route => route.from === connection.id)
   const rate = routes
     .filter(route => (sends ? route.from : route.to) === connection.id)
@@ -291,17 +382,25 @@ function System({ connection, title, canSend, isApp, at, routes }: SystemProps) 
           {!failed && rate > 0 && `, ${count(rate)}/min ${sends ? 'out' : 'in'}`}
         </span>
       </Link>
-      {(canSend || isApp) && (
+      {join && (
         <button
           type="button"
-          className="absolute -top-5 left-0 text-[12px] font-semibold text-link opacity-0 group-hover:opacity-100 focus:opacity-100"
-          onClick={() =>
-            void navigate(`/pipelines/new?${isApp ? 'shape=two-way&' : ''}from=${connection.id}`)
-          }
+          data-joins={connection.id}
+          aria-label={`Join ${connection.name} with another system`}
+          title="Draw a line to another system, or press and choose one"
+          className="absolute -top-5 left-0 cursor-crosshair touch-none text-[12px] font-semibold text-link opacity-0 group-hover:opacity-100 focus:opacity-100"
+          onPointerDown={event => {
+            event.preventDefault()
+            join({ x: at.x - BOX.width / 2 + 20, y: at.y - BOX.height / 2 - 10 })
+          }}
+          onClick={event => {
+            if (event.detail === 0) join(undefined)
+          }}
         >
-          {isApp ? 'Keep in step with …' : 'Send from here …'}
+          Join with …
         </button>
       )}
+      {children}
     </div>
   )
 }

@@ -55,8 +55,16 @@ export function layOut(
   order.forEach(spread)
   for (let round = 0; round < ROUNDS; round++) {
     for (const band of order) {
-      const pull = (id: string) => mean(neighbours(id, routes).map(other => x.get(other)!)) ?? x.get(id)!
-      band.sort((a, b) => pull(a) - pull(b))
+      const within = (id: string) => band.includes(id)
+      const pull = (id: string) =>
+        mean(
+          neighbours(id, routes)
+            .filter(other => !within(other))
+            .map(other => x.get(other)!),
+        ) ?? x.get(id)!
+      const groups = joinedIn(band, routes).map(group => group.sort((a, b) => pull(a) - pull(b)))
+      groups.sort((a, b) => mean(a.map(pull))! - mean(b.map(pull))!)
+      band.splice(0, band.length, ...groups.flat())
       spread(band)
     }
   }
@@ -79,6 +87,20 @@ export function layOut(
     ribbon(route, routes, placed, passed(route)),
   ])
   return { systems: placed, ribbons: new Map(ribbons) }
+}
+
+/** Systems of a band that are joined with one another stand together. */
+function joinedIn(band: readonly string[], routes: readonly MapRoute[]): string[][] {
+  const left = new Set(band)
+  const groups: string[][] = []
+  for (const id of band) {
+    if (!left.delete(id)) continue
+    const group = [id]
+    for (const one of group)
+      for (const other of neighbours(one, routes)) if (left.delete(other)) group.push(other)
+    groups.push(group)
+  }
+  return groups
 }
 
 /** The middle of a band, and where in it no box stands. */

@@ -73,7 +73,13 @@ export function SetupPage() {
   if (number !== null && !back)
     return <p className="p-8 text-ink-2">There is no version {number} of this pipeline.</p>
   const shape = SHAPES.find(({ shape }) => shape === search.get('shape')) ?? SHAPES[0]
-  const begin = back ?? pipeline?.definition ?? { ...shape.empty, from: search.get('from') ?? '' }
+  const [from, to] = ['from', 'to'].map(side => {
+    const id = search.get(side)
+    return connections.find(one => one.id === id)
+  })
+  const named = from && to && shape.shape === 'replicate' ? { name: `${from.name} to ${to.name}` } : {}
+  const sidesGiven = { from: from?.id ?? '', to: to?.id ?? '' }
+  const begin = back ?? pipeline?.definition ?? { ...shape.empty, ...sidesGiven, ...named }
   const shapes = pipeline ? null : <Shapes chosen={begin.shape} />
   const sides = { connections, connectors, shapes }
   if (begin.shape === 'send')
@@ -90,7 +96,10 @@ export function SetupPage() {
 /** Before anything is said, what kind of pipeline it is to be. */
 function Shapes({ chosen }: { chosen: Definition['shape'] }) {
   const [search, setSearch] = useSearchParams()
-  const from = search.get('from')
+  const sides = ['from', 'to'].flatMap((side): [string, string][] => {
+    const id = search.get(side)
+    return id === null ? [] : [[side, id]]
+  })
   return (
     <div className="mb-2 flex items-baseline gap-4">
       <span className="text-[13px] text-ink-2">It is to</span>
@@ -100,7 +109,7 @@ function Shapes({ chosen }: { chosen: Definition['shape'] }) {
         chosen={SHAPES.findIndex(({ shape }) => shape === chosen)}
         choose={i =>
           setSearch(
-            { ...(from === null ? {} : { from }), ...(i > 0 ? { shape: SHAPES[i]!.shape } : {}) },
+            { ...Object.fromEntries(sides), ...(i > 0 ? { shape: SHAPES[i]!.shape } : {}) },
             { replace: true },
           )
         }
