@@ -18,7 +18,7 @@ export function JoinTarget({ from, to, ways, chosen, choose, first }: JoinTarget
   const navigate = useNavigate()
   if (ways.length === 0)
     return (
-      <span className="absolute inset-0 flex items-center justify-center rounded-sm border border-dashed border-ink-3 bg-paper-2/90 px-2 text-center text-[12px] text-ink-2">
+      <span className="absolute inset-0 flex items-center justify-center rounded-sm border border-dashed border-ink-3 bg-paper-2 px-2 text-center text-[12px] text-ink-2">
         Nothing goes there from {from.name}
       </span>
     )
@@ -29,7 +29,7 @@ export function JoinTarget({ from, to, ways, chosen, choose, first }: JoinTarget
           type="button"
           data-system={to.id}
           autoFocus={first}
-          className="absolute inset-0 rounded-sm border-2 border-link bg-paper-3/90 px-2 text-[13px] font-semibold text-link"
+          className="absolute inset-0 rounded-sm border-2 border-link bg-paper-3 px-2 text-[13px] font-semibold text-link"
         >
           Join with {to.name}
         </button>

@@ -174,7 +174,11 @@ function Picture({ connections, pipelines }: { connections: ConnectionInfo[]; pi
         )}
       </svg>
       {labelled(routes).map(({ route, pipelines }) => (
-        <RouteLabel key={route.id} pipelines={pipelines} at={layout.ribbons.get(route.id)!.label} />
+        <RouteLabel
+          key={route.id}
+          pipelines={pipelines}
+          at={inside(layout.ribbons.get(route.id)!.label, size.width)}
+        />
       ))}
       {connections.map(connection => {
         const ways = (to: ConnectionInfo) => waysOf(connectors, connection, to)
@@ -296,13 +300,21 @@ function labelled(routes: readonly Route[]): { route: Route; pipelines: Pipeline
   })
 }
 
+/** About half as wide as a label is. */
+const LABEL_HALF = 170
+
+/** So that nothing of it is cut off at the edge. */
+function inside({ x, y }: Point, width: number): Point {
+  return { x: Math.max(LABEL_HALF, Math.min(x, width - LABEL_HALF)), y }
+}
+
 function RouteLabel({ pipelines, at }: { pipelines: PipelineStatus[]; at: { x: number; y: number } }) {
   const [only] = pipelines
   const to = pipelines.length === 1 ? `/pipelines/${only!.id}` : '/pipelines'
   return (
     <Link
       to={to}
-      className="absolute z-10 -translate-x-1/2 -translate-y-1/2 border border-line-2 bg-paper-3 px-2 py-0.5 text-center text-[12.5px] hover:border-ink-3"
+      className="absolute z-10 -translate-x-1/2 -translate-y-1/2 border border-line-2 bg-paper-3 px-2 py-0.5 text-center text-[12.5px] whitespace-nowrap hover:border-ink-3"
       style={{ left: at.x, top: at.y }}
     >
       <b>{pipelines.length === 1 ? only!.definition.name : plural(pipelines.length, 'pipeline')}</b>
