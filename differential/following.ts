@@ -15,7 +15,7 @@ import { keyedHash } from '../packages/engine/src/keyed-hash.ts'
 import { Runner } from '../packages/engine/src/runner.ts'
 import { MemoryHeld } from '../packages/engine/tests/memory-held.ts'
 import { MemoryVerifications } from '../packages/engine/tests/memory-verifications.ts'
-import { nothingCalled, nothingPaired } from '../packages/engine/tests/nothing-paired.ts'
+import { nothingCalled, nothingKept, nothingPaired } from '../packages/engine/tests/nothing-paired.ts'
 import { MemoryStore } from '../packages/engine/tests/memory-store.ts'
 import { rowPair } from '../packages/server/src/row-pair.ts'
 import { isInFiles, type TargetName } from './render.ts'
@@ -91,6 +91,7 @@ export class Following {
       sent: { open: () => Promise.reject(new Error('nothing is sent here')), remove: nothing },
       pairs: nothingPaired(),
       webhooks: nothingCalled,
+      restorePoints: nothingKept,
       journals,
       pipelines: this.store.pipelines,
       leases: this.store.leases,

@@ -46,6 +46,8 @@ const DEED_SAID: Record<Exclude<TwoWayDeed['deed'], 'pass'>, string> = {
   'try again': 'What was refused is tried again.',
   'take apart': 'Pairs are taken apart.',
   undo: 'What was written is undone.',
+  keep: 'A restore point is made.',
+  restore: 'Records are written back as they were at a restore point.',
 }
 
 export class Deeds {

@@ -11,6 +11,7 @@ import type {
   WebhookRepository,
   PipelineRepository,
   PositionRepository,
+  RestorePointRepository,
   SavedQueries,
   Surroundings,
   VerificationRepository,
@@ -33,6 +34,7 @@ export interface EngineParts {
   sent: SentStates
   pairs: PairRepository
   webhooks: WebhookRepository
+  restorePoints: RestorePointRepository
   connections: ConnectionOpener
   surroundings: Surroundings
   journals: JournalKeepers

@@ -34,6 +34,7 @@ import type { Side } from '@tide/core/merge/rule'
 import type { LaneProgress, PairCommit, PairTotals } from '@tide/core/two-way/commit'
 import type { TwoWayIntent } from '@tide/core/two-way/intent'
 import type { Pair } from '@tide/core/two-way/pair'
+import type { KeptPart, RestorePoint } from '@tide/core/two-way/restore'
 
 export interface PipelineRepository {
   list(): Promise<PipelineRecord[]>
@@ -185,6 +186,21 @@ export interface PairRepository {
   ): Promise<TwoWayTrail[]>
   /** All of it or nothing; throws a transient Failure when another engine has the pipeline. */
   commit(pipeline: string, commit: PairCommit): Promise<void>
+}
+
+/** Moments to which records of two-way pipelines can be written back. */
+export interface RestorePointRepository {
+  /** The newest first. */
+  list(pipeline: string): Promise<RestorePoint[]>
+  /** Whole or not at all; the oldest of more than `most` go. */
+  keep(
+    pipeline: string,
+    point: Pick<RestorePoint, 'id' | 'at' | 'why' | 'digests'>,
+    parts: AsyncIterable<KeptPart>,
+    most: number,
+  ): Promise<void>
+  /** In the order in which they were kept, some at a time. */
+  records(pipeline: string, point: string, of?: { lane: string; side: Side }): AsyncGenerator<KeptPart>
 }
 
 /** Addresses that apps call when records have changed. */

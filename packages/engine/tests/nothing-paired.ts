@@ -17,6 +17,14 @@ export function nothingPaired(): EngineParts['pairs'] {
   }
 }
 
+export const nothingKept: EngineParts['restorePoints'] = {
+  list: async () => [],
+  keep: () => Promise.reject(new Error('nothing is kept here')),
+  records: async function* () {
+    throw new Error('nothing is kept here')
+  },
+}
+
 export const nothingCalled: EngineParts['webhooks'] = {
   of: async () => [],
   keep: async () => {},

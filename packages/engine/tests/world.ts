@@ -9,7 +9,7 @@ import type { EngineParts } from '../src/parts.ts'
 import { MemoryHeld } from './memory-held.ts'
 import { MemoryVerifications } from './memory-verifications.ts'
 import { MemoryStore } from './memory-store.ts'
-import { nothingCalled, nothingPaired } from './nothing-paired.ts'
+import { nothingCalled, nothingKept, nothingPaired } from './nothing-paired.ts'
 
 const column = (name: string) => ({
   name,
@@ -76,6 +76,7 @@ export function world(open: { from(): Session; to(): Session }, folder = '/nowhe
       queries: { get: async () => undefined },
       pairs: nothingPaired(),
       webhooks: nothingCalled,
+      restorePoints: nothingKept,
       sent: {
         open: () => Promise.reject(new Error('nothing is sent here')),
         remove: async () => {},

@@ -101,6 +101,11 @@ export async function begin(
         ...doing,
         errand: await engine.inTurn(pipeline, () => engine.deeds.send(pipeline, { deed: 'run' })),
       }
+    case 'keep':
+      return {
+        ...doing,
+        errand: await engine.inTurn(pipeline, () => engine.deeds.twoWay(pipeline, { deed: 'keep' })),
+      }
   }
 }
 
@@ -125,13 +130,14 @@ export async function goOn(
     case 'start':
       return { well: true, said: 'Started.' }
     case 'send':
-      return sent(services, doing.errand!)
+    case 'keep':
+      return doneBy(services, doing.errand!)
   }
 }
 
-async function sent({ store }: Services, id: string): Promise<Outcome | undefined> {
+async function doneBy({ store }: Services, id: string): Promise<Outcome | undefined> {
   const errand = await store.errands.get(id)
-  if (!errand) return { well: false, said: 'The run is not known any more.' }
+  if (!errand) return { well: false, said: 'It is not known any more.' }
   if (errand.endedAt === null) return undefined
   return { well: errand.state === 'done', said: errand.outcome ?? '' }
 }

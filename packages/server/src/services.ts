@@ -108,6 +108,7 @@ export async function composeServices(
     queries: store.queries,
     sent,
     pairs: store.pairs,
+    restorePoints: store.restorePoints,
     webhooks: {
       of: id => store.webhooks.of(id),
       keep: hook => store.webhooks.keep(hook),

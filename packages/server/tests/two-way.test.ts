@@ -1,10 +1,18 @@
 /** Two apps kept in step, through the API as people use it; what came of it is read from the apps' own records. */
 import { afterAll, beforeAll, expect, test } from '@jest/globals'
-import type { PairSeen, TwoWayForeseen, TwoWayLook, TwoWayTrail, UndoForeseen } from '@tide/core/api/two-way'
+import type {
+  KeptLine,
+  PairSeen,
+  TwoWayForeseen,
+  TwoWayLook,
+  TwoWayTrail,
+  UndoForeseen,
+} from '@tide/core/api/two-way'
 import type { PipelineStatus } from '@tide/core/api/pipelines'
 import type { Errand } from '@tide/core/definition/errand'
 import type { RunRecord } from '@tide/core/definition/run'
 import type { TwoWayDefinition, TwoWayLane } from '@tide/core/definition/two-way'
+import type { RestorePoint } from '@tide/core/two-way/restore'
 import { createHmac } from 'node:crypto'
 import type { Server } from 'node:http'
 import type { AddressInfo } from 'node:net'
@@ -568,6 +576,62 @@ test('a run is undone, but for what was edited since', async () => {
   expect(job(one.id).notes).toBeNull()
   expect(job(two.id).notes).toBe('meant so')
 }, 60_000)
+
+test('a restore point is made before anything is written; what is written back is looked at before, and does not come again from the other side', async () => {
+  const points = () => call<RestorePoint[]>(url, 'GET', `/pipelines/${id}/restore-points`)
+  const [first, ...more] = await points()
+  expect(more).toEqual([])
+  expect(first).toMatchObject({
+    why: 'before the first pass',
+    records: {
+      'tickets ↔ jobs': { a: 122, b: 4 },
+      'programmes ↔ programmes': { a: 2, b: 1 },
+    },
+  })
+  const text = await fetch(
+    `${url}/api/pipelines/${id}/restore-points/${first!.id}/records?lane=${encodeURIComponent('tickets ↔ jobs')}&side=b`,
+  ).then(answer => answer.text())
+  const lines = text
+    .trim()
+    .split('\n')
+    .map(line => JSON.parse(line) as KeptLine)
+  expect(lines.find(one => one.id === 'rowj1')!.values).toMatchObject({
+    job: 'mend 7',
+    stage: 'doing',
+    tags: '["beds"]',
+  })
+  await decide({ deed: 'keep' })
+  const [asked] = await points()
+  expect(asked!.why).toBe('asked for')
+  const foreseen = () =>
+    call<UndoForeseen>(url, 'GET', `/pipelines/${id}/restore-points/${asked!.id}/foreseen`)
+  expect(await foreseen()).toMatchObject({ change: 0 })
+  const [{ id: jobId, ticket: of, job: called, tags }] = benchbook.records
+    .of('jobs')
+    .filter(({ ticket: one }) => one) as [{ id: string; ticket: string; job: string; tags: string[] }]
+  const before = ticket(of)
+  rakeboard.records.change(TICKETS, of, { summary: 'Spoilt', labels: ['growers', 'spoilt'], notes: 'spoilt' })
+  const { id: fresh } = rakeboard.records.create(TICKETS, { summary: 'Made since', labels: ['growers'] })
+  await pass()
+  await pass()
+  expect(job(jobId).job).toBe(`${of} Spoilt`)
+  const { change, rows } = await foreseen()
+  expect(change).toBe(2)
+  expect(rows.map(({ record }) => record).toSorted()).toEqual([of, jobId].toSorted())
+  const over = await decide({ deed: 'restore', point: asked!.id })
+  expect(over).toMatchObject({ state: 'done', outcome: expect.stringContaining('2 records written back') })
+  const asBefore = { summary: before.summary, labels: before.labels, notes: before.notes }
+  expect(ticket(of)).toMatchObject(asBefore)
+  expect(job(jobId)).toMatchObject({ job: called, tags })
+  // Every write makes another version.
+  const all = () => [rakeboard.records.of('tickets'), benchbook.records.of('jobs')]
+  const quiet = structuredClone(all())
+  await pass()
+  await pass(true)
+  expect(all()).toEqual(quiet)
+  expect([ticket(fresh).summary, jobFor(fresh).job]).toEqual(['Made since', `${fresh} Made since`])
+  expect(await decide({ deed: 'restore', point: '0000000000' })).toMatchObject({ state: 'refused' })
+}, 90_000)
 
 test('taken apart, both stay, and neither is made again', async () => {
   const [some] = benchbook.records.of('jobs').filter(({ ticket: of }) => of)

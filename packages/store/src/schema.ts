@@ -18,6 +18,7 @@ import type { TwoWayDeed, TwoWayTrail } from '@tide/core/api/two-way'
 import type { WebhookSigning } from '@tide/core/app/description'
 import type { Side } from '@tide/core/merge/rule'
 import type { HeldField, Pair } from '@tide/core/two-way/pair'
+import type { PointWhy, RestorePoint } from '@tide/core/two-way/restore'
 import type { TwoWayIntent } from '@tide/core/two-way/intent'
 import type { QueryParameter } from '@tide/core/definition/query-parameters'
 import type { Definition, PipelineState } from '@tide/core/definition/definition'
@@ -484,6 +485,38 @@ export const twoWayTrail = pgTable(
     index('two_way_trail_pair').on(table.pipeline, table.pair, table.id),
     index('two_way_trail_run').on(table.pipeline, table.run, table.id),
   ],
+)
+
+/** Moments to which records of two-way pipelines can be written back. */
+export const restorePoint = pgTable(
+  'restore_point',
+  {
+    id: text('id').primaryKey(),
+    pipeline: text('pipeline')
+      .notNull()
+      .references(() => pipeline.id, { onDelete: 'cascade' }),
+    at: moment('at').notNull(),
+    why: text('why').$type<PointWhy>().notNull(),
+    records: jsonb('records').$type<RestorePoint['records']>().notNull(),
+    bytes: bigint('bytes', { mode: 'number' }).notNull(),
+    digests: jsonb('digests').$type<RestorePoint['digests']>().notNull(),
+  },
+  table => [index('restore_point_pipeline').on(table.pipeline, table.at)],
+)
+
+/** Some records of one side of a lane: JSON, compressed by gzip, in Base64. */
+export const restorePart = pgTable(
+  'restore_part',
+  {
+    point: text('point')
+      .notNull()
+      .references(() => restorePoint.id, { onDelete: 'cascade' }),
+    n: integer('n').notNull(),
+    lane: text('lane').notNull(),
+    side: text('side').$type<Side>().notNull(),
+    body: text('body').notNull(),
+  },
+  table => [primaryKey({ columns: [table.point, table.n] })],
 )
 
 /** Addresses that apps call when records have changed. */

@@ -23,6 +23,7 @@ import { SavedQueries } from './saved-queries.ts'
 import { Seal } from './seal.ts'
 import { upgradeStored } from './upgrade.ts'
 import { Versions } from './versions.ts'
+import { RestorePoints } from './restore-points.ts'
 import { Webhooks } from './webhooks.ts'
 
 /** The application's own state. */
@@ -41,6 +42,7 @@ export interface Store {
   verifications: Verifications
   pairs: TwoWayPairs
   webhooks: Webhooks
+  restorePoints: RestorePoints
   /** Of the keyed hash that masks are made with. */
   maskKey: Uint8Array
   /** Runs `deed` while no other process that shares the store runs one of the same name. */
@@ -101,6 +103,7 @@ export async function openStore({ folder, url, passphrase }: StoreSettings): Pro
     verifications: new Verifications(db, seal),
     pairs: new TwoWayPairs(db),
     webhooks: new Webhooks(db, seal),
+    restorePoints: new RestorePoints(db),
     alone: backing.alone,
     close: backing.close,
   }

@@ -40,6 +40,8 @@ export interface PlaceSide {
     signal: AbortSignal,
     known?: boolean,
   ): AsyncGenerator<{ changed: Changed[]; gone?: string[]; anew?: true; cursor?: string | null }>
+  /** Puts at the object what it takes to know its records again, where none of them is known yet. */
+  prepare?(object: string, signal: AbortSignal): Promise<void>
   /** Nobody asks for what comes before the cursor any more. */
   taken?(object: string, cursor: string): Promise<void>
   /** Resolves when something has changed that was not told yet, or when the signal aborts; absent: that is not known before it is asked. */

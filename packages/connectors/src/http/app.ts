@@ -131,6 +131,10 @@ export class DescribedApp implements AppSide {
     return this.pages(object, query, { most, signal })
   }
 
+  async prepare(object: string, signal: AbortSignal): Promise<void> {
+    await this.sheetsFor(object)?.prepare(object, signal)
+  }
+
   async *changes(
     object: string,
     cursor: string | null,

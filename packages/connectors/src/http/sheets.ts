@@ -100,6 +100,11 @@ export class Sheets {
     yield records.filter(record => wanted.every(([field, value]) => record[field] === value))
   }
 
+  /** Gives every row a key, in a column that is made for that. */
+  async prepare(sheet: string, signal: AbortSignal): Promise<void> {
+    await this.withKeys(sheet, signal, { mayAdd: true })
+  }
+
   /** `known`: rows of it are known already by our keys. */
   async *changes(
     sheet: string,

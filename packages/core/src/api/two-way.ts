@@ -131,6 +131,12 @@ export interface UndoForeseen {
   rows: { side: Side; record: string | null; label: string | null; undoing: Undoing }[]
 }
 
+/** A record as it is kept in a restore point: a line of a file. */
+export interface KeptLine {
+  id: string
+  values: Record<string, Value>
+}
+
 /** What people ask of a two-way pipeline. */
 export type TwoWayDeed =
   /** A pass at once; `sweep`: and a look at what is gone. */
@@ -141,3 +147,7 @@ export type TwoWayDeed =
   | { deed: 'take apart'; pairs: string[] }
   /** The inverse of what was written, where nobody has written since. */
   | { deed: 'undo'; of: Undone }
+  /** Records of both sides are kept as they are now. */
+  | { deed: 'keep' }
+  /** What paired records were at a restore point is written back, whoever has written since. */
+  | { deed: 'restore'; point: string }

@@ -9,11 +9,12 @@ export const SCHEDULED_DEEDS = [
   'recopy',
   'start',
   'send',
+  'keep',
 ] as const
 
 /**
  * `catch up`: follow until all that the source has then has landed, then rest. `count`: a verification of counts alone. `start`: a
- * pipeline that copies once, or was stopped, is copied anew. `send`: what differs goes into the app.
+ * pipeline that copies once, or was stopped, is copied anew. `send`: what differs goes into the app. `keep`: a restore point is made.
  */
 export type ScheduledDeed = (typeof SCHEDULED_DEEDS)[number]
 
@@ -42,7 +43,7 @@ export interface Doing {
   by: string
   /** Of a verification. */
   verification?: string
-  /** Of a run that sends. */
+  /** Of a run that sends, or of a restore point. */
   errand?: string
   /** Of catching up: by what engines run, the source's own time up to which all must land. */
   upTo?: Record<string, string>

@@ -1,9 +1,11 @@
 /** Pipelines that keep two places in step: what stands in the way, what a pass would do, their pairs. */
 import type Router from '@koa/router'
 import type { Session } from '@tide/connectors/contract/session'
-import type { TwoWayDeed, TwoWayLook, UndoForeseen, Undone } from '@tide/core/api/two-way'
+import type { KeptLine, TwoWayDeed, TwoWayLook, UndoForeseen, Undone } from '@tide/core/api/two-way'
 import type { TwoWayDefinition } from '@tide/core/definition/two-way'
 import { Failure } from '@tide/core/failure'
+import type { Side } from '@tide/core/merge/rule'
+import { restoringOf, type KeptPart } from '@tide/core/two-way/restore'
 import { planTwoWay } from '@tide/core/two-way/plan'
 import { proposeJoins } from '@tide/core/two-way/propose'
 import { MOST_UNDONE, undoingOf, writtenHalves } from '@tide/core/two-way/undo'
@@ -12,6 +14,7 @@ import { startersFor } from '@tide/core/two-way/starters'
 import { hinders } from '@tide/core/plan/note'
 import { noSide, placesOf, sideOf } from '@tide/engine/shapes/two-way/places'
 import { rehearse } from '@tide/engine/shapes/two-way/rehearse'
+import { Readable } from 'node:stream'
 import { idSchema } from '../ids.ts'
 import { pipelineRecord } from '../pipeline-record.ts'
 import type { Services } from '../services.ts'
@@ -38,6 +41,15 @@ const findSchema = {
     find: { type: 'string', maxLength: 200, default: '' },
     lane: { type: 'string', maxLength: 500, default: '' },
     only: { type: 'string', enum: ['', 'held', 'waiting', 'asleep', 'alone'], default: '' },
+  },
+}
+
+const keptSchema = {
+  type: 'object',
+  required: ['lane', 'side'],
+  properties: {
+    lane: { type: 'string', maxLength: 500 },
+    side: { type: 'string', enum: ['a', 'b'] },
   },
 }
 
@@ -92,7 +104,14 @@ const deedSchema = {
     closed({ deed: is('try again'), pairs }),
     closed({ deed: is('take apart'), pairs }),
     closed({ deed: is('undo'), of: undoneSchema }),
+    closed({ deed: is('keep') }),
+    closed({ deed: is('restore'), point: idSchema }),
   ],
+}
+
+async function* linesOf(parts: AsyncIterable<KeptPart>): AsyncGenerator<string> {
+  for await (const { records } of parts)
+    yield records.map(([id, values]) => `${JSON.stringify({ id, values } satisfies KeptLine)}\n`).join('')
 }
 
 export function twoWayRoutes(router: Router, services: Services): void {
@@ -149,6 +168,13 @@ export function twoWayRoutes(router: Router, services: Services): void {
     if (!side) throw noSide(name)
     return side
   }
+
+  const placesFor = (definition: TwoWayDefinition) =>
+    sessions.use(definition.from, a =>
+      sessions.use(definition.to, async b =>
+        placesOf(definition, { a: await sideFor(definition.from, a), b: await sideFor(definition.to, b) }),
+      ),
+    )
 
   const rehearsed = (id: string | undefined, definition: TwoWayDefinition, signal: AbortSignal) =>
     sessions.use(definition.from, a =>
@@ -212,11 +238,7 @@ export function twoWayRoutes(router: Router, services: Services): void {
     const { id, definition } = await twoWay(ctx.params.id!)
     const of = valid<Undone>(undoneSchema, { ...ctx.query }, 'Undone')
     const halves = writtenHalves(await store.pairs.trail(id, { ...of, limit: MOST_UNDONE }))
-    const places = await sessions.use(definition.from, a =>
-      sessions.use(definition.to, async b =>
-        placesOf(definition, { a: await sideFor(definition.from, a), b: await sideFor(definition.to, b) }),
-      ),
-    )
+    const places = await placesFor(definition)
     const pairs = await store.pairs.get(id, [...new Set(halves.map(({ pair }) => pair))])
     const known = new Map(pairs.map(pair => [pair.id, pair]))
     const foreseen: UndoForeseen = { change: 0, delete: 0, leave: 0, rows: [] }
@@ -231,6 +253,54 @@ export function twoWayRoutes(router: Router, services: Services): void {
       foreseen.rows.push({ side, record, label: (label && now?.record[label]) ?? null, undoing })
     }
     ctx.body = foreseen
+  })
+
+  router.get('/pipelines/:id/restore-points', async ctx => {
+    const { id } = await twoWay(ctx.params.id!)
+    ctx.body = await store.restorePoints.list(id)
+  })
+
+  const pointOf = async (id: string, asked: unknown) => {
+    const point = valid<string>(idSchema, asked, 'Restore point')
+    const found = (await store.restorePoints.list(id)).find(one => one.id === point)
+    if (found) return found
+    throw new Failure('refused', 'That restore point is there no more.', 'Choose one from the list.')
+  }
+
+  /** What writing back would do, with the records as they were seen last. */
+  router.get('/pipelines/:id/restore-points/:point/foreseen', async ctx => {
+    const { id, definition } = await twoWay(ctx.params.id!)
+    const point = await pointOf(id, ctx.params.point)
+    const places = await placesFor(definition)
+    const foreseen: UndoForeseen = { change: 0, delete: 0, leave: 0, rows: [] }
+    for await (const { lane: name, side, records } of store.restorePoints.records(id, point.id)) {
+      const lane = places.lanes.find(one => one.name === name)
+      if (!lane) continue
+      const was = new Map(records)
+      for (const { halves, state } of await store.pairs.find(id, name, side, [...was.keys()])) {
+        if (!halves.a || !halves.b || state === 'apart') continue
+        const half = halves[side]!
+        const undoing = restoringOf(lane, side, was.get(half.id)!, half)
+        if (undoing.does !== 'change') continue
+        foreseen.change++
+        const { label } = lane.objects[side]
+        if (foreseen.rows.length < SHOWN)
+          foreseen.rows.push({ side, record: half.id, label: (label && half.record[label]) ?? null, undoing })
+      }
+    }
+    ctx.body = foreseen
+  })
+
+  /** The records of one side of a lane as they were kept, a line each. */
+  router.get('/pipelines/:id/restore-points/:point/records', async ctx => {
+    const { id, definition } = await twoWay(ctx.params.id!)
+    const point = await pointOf(id, ctx.params.point)
+    const { lane, side } = valid<{ lane: string; side: Side }>(keptSchema, { ...ctx.query }, 'Records')
+    const parts = store.restorePoints.records(id, point.id, { lane, side })
+    const name = `${definition.name} ${lane} ${side} ${point.at}.jsonl`.replace(/[^\w. -]+/g, '-')
+    ctx.type = 'application/x-ndjson'
+    ctx.set('Content-Disposition', `attachment; filename="${name}"`)
+    ctx.body = Readable.from(linesOf(parts))
   })
 
   router.post('/pipelines/:id/two-way', async ctx => {

@@ -49,6 +49,7 @@ const TWO_WAY = [
   { to: 'pairs', title: 'Records' },
   { to: 'undecided', title: 'Held' },
   { to: 'runs', title: 'Runs' },
+  { to: 'schedules', title: 'Schedules' },
   { to: 'in-step', title: 'Setup' },
   { to: 'log', title: 'Log' },
 ]

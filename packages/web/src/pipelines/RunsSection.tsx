@@ -11,6 +11,7 @@ import { KINDS } from '../runs/said.ts'
 import { useRuns } from '../runs/useRuns.ts'
 import { isTwoWay } from '../two-way/status.ts'
 import { UndoRun } from '../two-way/UndoRun.tsx'
+import { RestorePoints } from '../two-way/RestorePoints.tsx'
 import { UndoSpan } from '../two-way/UndoSpan.tsx'
 
 /** What a pipeline did, from beginning to end. */
@@ -36,6 +37,7 @@ export function RunsSection() {
         {isTwoWay(pipeline) && <UndoSpan pipeline={pipeline} />}
         <RunFiles asked={asked} />
       </div>
+      {isTwoWay(pipeline) && <RestorePoints pipeline={pipeline} />}
       <ErrorNotice error={runs.error} />
       {runs.data?.length === 0 && (
         <p className="py-4 text-ink-2">

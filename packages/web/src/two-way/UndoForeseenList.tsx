@@ -16,7 +16,7 @@ const WHY = {
 
 /** What undoing it would do, record by record, as they were seen last. */
 export function UndoForeseenList({ pipeline, of }: { pipeline: TwoWayPipeline; of: Undone }) {
-  const { id, fromName, toName } = pipeline
+  const { id } = pipeline
   const { data, error } = useQuery({
     queryKey: ['two-way', id, 'undone', of],
     queryFn: () => api<UndoForeseen>('GET', `/pipelines/${id}/undone?${new URLSearchParams({ ...of })}`),
@@ -39,25 +39,43 @@ export function UndoForeseenList({ pipeline, of }: { pipeline: TwoWayPipeline; o
             {data.leave > 0 && `, ${data.leave.toLocaleString('en')} left as they are`}. Whatever is edited
             until then is left, too.
           </p>
-          <ul className="max-h-56 overflow-auto text-[13px]" aria-label="What is undone" tabIndex={0}>
-            {data.rows.map(({ side, record, label, undoing }) => (
-              <li key={`${side} ${record}`} className="border-b border-line py-1">
-                {side === 'a' ? fromName : toName} <span className="font-mono text-[12px]">{record}</span>{' '}
-                {label && <span className="text-ink">{label} </span>}
-                {undoing.does === 'delete' && <b>deleted</b>}
-                {undoing.does === 'leave' && WHY[undoing.why]}
-                {undoing.does === 'change' &&
-                  undoing.fields.map(({ field, is, becomes }) => (
-                    <div key={field}>
-                      {field}: {valueSaid(is)} → {valueSaid(becomes)}
-                    </div>
-                  ))}
-              </li>
-            ))}
-          </ul>
-          {all > data.rows.length && <p>And {(all - data.rows.length).toLocaleString('en')} more.</p>}
+          <UndoRows pipeline={pipeline} foreseen={data} label="What is undone" />
         </>
       )}
+    </>
+  )
+}
+
+/** The first of the records, each with what becomes of it. */
+export function UndoRows({
+  pipeline: { fromName, toName },
+  foreseen,
+  label: title,
+}: {
+  pipeline: TwoWayPipeline
+  foreseen: UndoForeseen
+  label: string
+}) {
+  const all = foreseen.change + foreseen.delete + foreseen.leave
+  return (
+    <>
+      <ul className="max-h-56 overflow-auto text-[13px]" aria-label={title} tabIndex={0}>
+        {foreseen.rows.map(({ side, record, label, undoing }) => (
+          <li key={`${side} ${record}`} className="border-b border-line py-1">
+            {side === 'a' ? fromName : toName} <span className="font-mono text-[12px]">{record}</span>{' '}
+            {label && <span className="text-ink">{label} </span>}
+            {undoing.does === 'delete' && <b>deleted</b>}
+            {undoing.does === 'leave' && WHY[undoing.why]}
+            {undoing.does === 'change' &&
+              undoing.fields.map(({ field, is, becomes }) => (
+                <div key={field}>
+                  {field}: {valueSaid(is)} → {valueSaid(becomes)}
+                </div>
+              ))}
+          </li>
+        ))}
+      </ul>
+      {all > foreseen.rows.length && <p>And {(all - foreseen.rows.length).toLocaleString('en')} more.</p>}
     </>
   )
 }

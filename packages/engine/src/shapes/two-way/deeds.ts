@@ -13,7 +13,7 @@ import type { Places } from './places.ts'
 import { References } from './references.ts'
 import { labelled, stamp, writeSide, type Writing } from './writing.ts'
 
-type Asked = Exclude<TwoWayDeed, { deed: 'pass' }>
+type Asked = Exclude<TwoWayDeed, { deed: 'pass' | 'keep' | 'restore' }>
 
 /** Returns what was done, in words. */
 export async function carryOutDeed(writing: Writing, places: Places, asked: Asked): Promise<string> {

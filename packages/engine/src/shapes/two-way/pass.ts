@@ -71,7 +71,7 @@ export async function passLane(
 }
 
 /** Another one: the lane is another by now, and all records are to be looked at. */
-function digestOf(lane: CompiledLane, { lanes }: TwoWayDefinition): string {
+export function digestOf(lane: CompiledLane, { lanes }: TwoWayDefinition): string {
   const said = [lane.lane, lanes.map(({ a, b }) => [a, b]), SIDES.map(side => lane.objects[side].fields)]
   return createHash('sha256').update(canonicalJson(said)).digest('base64')
 }

@@ -9,6 +9,7 @@ import {
   SWEEP_MINUTES,
   type TwoWayDefinition,
 } from '@tide/core/definition/two-way'
+import { canonicalJson } from '@tide/core/definition/canonical-json'
 import { Failure } from '@tide/core/failure'
 import type { Side } from '@tide/core/merge/rule'
 import type { LaneProgress } from '@tide/core/two-way/commit'
@@ -17,7 +18,8 @@ import { SIDES, type CompiledLane } from '@tide/core/two-way/lane'
 import type { OpenRun, ShapeRun, TwoWayRun } from '../shape.ts'
 import { carryOutDeed } from './deeds.ts'
 import { sweepLane } from './gone.ts'
-import { mergeAll, passLane } from './pass.ts'
+import { digestOf, mergeAll, passLane } from './pass.ts'
+import { keepPoint, restore, type Keeping } from './restore-points.ts'
 import { Hooks } from './hooks.ts'
 import { noSide, placesOf, sideOf, type Places } from './places.ts'
 import { settleIntents } from './settle.ts'
@@ -167,7 +169,13 @@ class OpenTwoWay implements OpenRun {
     const { places } = this.opened
     const writing = this.writing(this.run.turned)
     await this.settle(writing)
-    const said = await carryOutDeed(writing, places, twoWay)
+    const keeping = this.keeping()
+    const said =
+      twoWay.deed === 'restore'
+        ? await restore(writing, keeping, twoWay.point)
+        : twoWay.deed === 'keep'
+          ? await keepPoint(writing, keeping, 'asked for').then(() => 'Records of both sides are kept.')
+          : await carryOutDeed(writing, places, twoWay)
     await this.endRun(said)
     await this.count()
     this.due = 0
@@ -228,6 +236,7 @@ class OpenTwoWay implements OpenRun {
     let changed = known.status.pairs === null
     try {
       if (await this.settle(writing)) changed = true
+      await this.keepBefore(writing)
       await this.hooks.see(opened.places, signal)
       for (const lane of opened.places.lanes) {
         known.status = { ...known.status, doing: lane.name }
@@ -263,6 +272,35 @@ class OpenTwoWay implements OpenRun {
     if (changed) await this.count()
     this.due = beganAt + (definition.every ?? EVERY_SECONDS) * 1000
     run.succeeded()
+  }
+
+  private keeping(): Keeping {
+    const { places } = this.opened
+    const { record, parts } = this.run
+    const digests = Object.fromEntries(
+      places.lanes.map(lane => [lane.name, digestOf(lane, record.definition)]),
+    )
+    return { points: parts.restorePoints, places, digests }
+  }
+
+  /** Before the first pass, and before one that looks at all records because the setup is another one. */
+  private async keepBefore(writing: Writing): Promise<void> {
+    const { record, parts } = this.run
+    const keeping = this.keeping()
+    const names = this.opened.places.lanes.map(({ name }) => name)
+    const known = await Promise.all(names.map(name => parts.pairs.lane(record.id, name)))
+    const isNew = known.every(one => one === undefined)
+    if (names.every((name, i) => known[i]?.digest === keeping.digests[name])) return
+    const [last] = await parts.restorePoints.list(record.id)
+    // Made already, by a pass that did not come to its end.
+    if (last && canonicalJson(last.digests) === canonicalJson(keeping.digests)) return
+    this.known.status = { ...this.known.status, doing: 'a restore point' }
+    const { apps, lanes } = this.opened.places
+    for (const [i, { objects }] of lanes.entries())
+      if (known[i] === undefined)
+        for (const side of SIDES) await apps[side].prepare?.(objects[side].name, writing.signal)
+    await keepPoint(writing, keeping, isNew ? 'before the first pass' : 'before the setup was changed')
+    await this.run.log('info', 'A restore point was made: records of both sides are kept as they were.')
   }
 
   /** Sides that tell of changes late, or cannot be heard, are complete up to some time before; what is not known is as it was. */

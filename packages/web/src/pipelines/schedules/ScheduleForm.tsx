@@ -1,4 +1,5 @@
-import { SCHEDULED_DEEDS, type Schedule, type ScheduledDeed } from '@tide/core/definition/schedule'
+import type { Definition } from '@tide/core/definition/definition'
+import type { Schedule, ScheduledDeed } from '@tide/core/definition/schedule'
 import type { Failure } from '@tide/core/failure'
 import { nextTimes, type ScheduledTime } from '@tide/core/schedule/times'
 import { useState } from 'react'
@@ -6,7 +7,7 @@ import { useLive } from '../../api/live.ts'
 import { Button } from '../../parts/Button.tsx'
 import { InlineField, InlineSelect, SelectField } from '../../parts/Field.tsx'
 import { ErrorNotice, Notice } from '../../parts/Notice.tsx'
-import { DEEDS } from './deeds.ts'
+import { DEEDS, DEEDS_OF } from './deeds.ts'
 import { NextTimes } from './NextTimes.tsx'
 import { AT_NIGHT, cronOf, EVERY, WEEKDAYS, whenOf, type Every } from './when.ts'
 
@@ -16,19 +17,16 @@ const ZONES = [...new Set([HERE, 'UTC', ...Intl.supportedValuesOf('timeZone')])]
 
 interface Props {
   pipeline: string
-  /** It sends into an app, and has nothing to copy. */
-  sends: boolean
+  shape: Definition['shape']
   /** The one that is changed. */
   given?: Schedule
   save: (schedule: Schedule) => Promise<unknown>
   cancel: () => void
 }
 
-const SENDING: readonly ScheduledDeed[] = ['send', 'pause', 'continue', 'start']
-
-export function ScheduleForm({ pipeline, sends, given, save, cancel }: Props) {
-  const deeds = SCHEDULED_DEEDS.filter(one => (sends ? SENDING.includes(one) : one !== 'send'))
-  const [deed, setDeed] = useState<ScheduledDeed>(given?.deed ?? (sends ? 'send' : 'verify'))
+export function ScheduleForm({ pipeline, shape, given, save, cancel }: Props) {
+  const deeds = DEEDS_OF[shape]
+  const [deed, setDeed] = useState<ScheduledDeed>(given?.deed ?? deeds[0]!)
   const [when, setWhen] = useState(given ? whenOf(given.cron) : AT_NIGHT)
   const [zone, setZone] = useState(given?.zone ?? HERE)
   const [missed, setMissed] = useState(given?.missed ?? 'once')

@@ -1,5 +1,6 @@
 import type { PipelineStatus } from '@tide/core/api/pipelines'
 import type { ScheduleAnswer } from '@tide/core/api/schedules'
+import type { Definition } from '@tide/core/definition/definition'
 import type { Schedule } from '@tide/core/definition/schedule'
 import { localTime } from '@tide/core/schedule/times'
 import { useQuery, useQueryClient } from '@tanstack/react-query'
@@ -15,10 +16,21 @@ import { DEEDS } from './deeds.ts'
 import { ScheduleForm } from './ScheduleForm.tsx'
 import { whenSaid } from './when.ts'
 
+const NOTHING = 'Nothing is done at set times. The pipeline goes on until somebody says otherwise.'
+
+const SAID: Record<Definition['shape'], { what: string; none: string }> = {
+  replicate: { what: 'Verifications, copies and rests', none: NOTHING },
+  send: {
+    what: 'Runs and rests',
+    none: 'Nothing is sent at set times: a run begins when somebody asks for it.',
+  },
+  'two-way': { what: 'Restore points and rests', none: NOTHING },
+}
+
 /** What is done with the pipeline at set times, when next, and what came of it last. */
 export function SchedulesSection() {
   const { id, definition } = useOutletContext<PipelineStatus>()
-  const sends = definition.shape === 'send'
+  const { what, none } = SAID[definition.shape]
   const [open, setOpen] = useState<string>()
   const [error, setError] = useState<unknown>()
   const client = useQueryClient()
@@ -39,7 +51,7 @@ export function SchedulesSection() {
     <ScheduleForm
       key={given?.id ?? 'new'}
       pipeline={id}
-      sends={sends}
+      shape={definition.shape}
       {...(given ? { given } : {})}
       save={schedule => change(given ? 'PUT' : 'POST', given?.id, schedule)}
       cancel={() => setOpen(undefined)}
@@ -48,21 +60,12 @@ export function SchedulesSection() {
   return (
     <div className="py-3">
       <div className="flex items-center gap-4">
-        <p className="flex-1 text-[13px] text-ink-2">
-          {sends ? 'Runs and rests' : 'Verifications, copies and rests'} at set times, in a time zone of their
-          own.
-        </p>
+        <p className="flex-1 text-[13px] text-ink-2">{what} at set times, in a time zone of their own.</p>
         {open !== 'new' && <Button onClick={() => setOpen('new')}>New schedule</Button>}
       </div>
       <ErrorNotice error={error ?? schedules.error} />
       {open === 'new' && form()}
-      {schedules.data?.length === 0 && open !== 'new' && (
-        <p className="py-4 text-ink-2">
-          {sends
-            ? 'Nothing is sent at set times: a run begins when somebody asks for it.'
-            : 'Nothing is done at set times. The pipeline goes on until somebody says otherwise.'}
-        </p>
-      )}
+      {schedules.data?.length === 0 && open !== 'new' && <p className="py-4 text-ink-2">{none}</p>}
       <ul>
         {schedules.data?.map(one => (
           <li key={one.id} className="border-b border-line">

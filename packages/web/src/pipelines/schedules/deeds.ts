@@ -1,4 +1,12 @@
+import type { Definition } from '@tide/core/definition/definition'
 import type { ScheduledDeed } from '@tide/core/definition/schedule'
+
+/** What can be done with a pipeline of a shape; the first stands there at first. */
+export const DEEDS_OF: Record<Definition['shape'], readonly ScheduledDeed[]> = {
+  replicate: ['verify', 'count', 'catch up', 'pause', 'continue', 'recopy', 'start'],
+  send: ['send', 'pause', 'continue', 'start'],
+  'two-way': ['keep', 'pause', 'continue', 'start'],
+}
 
 /** What is done at a set time, and what that entails. */
 export const DEEDS: Record<ScheduledDeed, { title: string; entails: string }> = {
@@ -22,6 +30,10 @@ export const DEEDS: Record<ScheduledDeed, { title: string; entails: string }> = 
     entails: 'Its tables are emptied and copied again; those who query them see a part meanwhile.',
   },
   send: { title: 'Send', entails: 'What differs from what was sent last goes into the app.' },
+  keep: {
+    title: 'Make a restore point',
+    entails: 'The joined fields of the records on both sides are kept; of ten, the oldest goes.',
+  },
   start: {
     title: 'Start again',
     entails:
