@@ -10,29 +10,21 @@ import { tmpdir } from 'node:os'
 import { join } from 'node:path'
 import { StandInApp } from '../../packages/stand-ins/src/apps/app.ts'
 import type { StandInObject, StandInRecord } from '../../packages/stand-ins/src/apps/definition.ts'
-import { NO_APP_FAULTS, type AppFaults } from '../../packages/stand-ins/src/apps/faults.ts'
+import { NO_APP_FAULTS } from '../../packages/stand-ins/src/apps/faults.ts'
 import { NotTaken, Records } from '../../packages/stand-ins/src/apps/records.ts'
 import type { Random } from '../random.ts'
+import {
+  appTrouble,
+  course,
+  Findings,
+  sleep,
+  type Faulted,
+  type Looked,
+  type People as Working,
+} from './course.ts'
 import { Remarks } from './remarks.ts'
 import { Syncers } from './syncers.ts'
 import { APPS, STAGES } from './world.ts'
-
-export interface Faulted {
-  faults: number
-  edits: number
-  /** Records that are on both sides at the end. */
-  pairs: number
-  /** Records beside the one other half. */
-  doubled: number
-  /** Records without the other half. */
-  lost: number
-  /** Fields that the two halves say differently, or that do not say what was written last. */
-  different: number
-  /** Writes after everything was quiet. */
-  echoes: number
-  /** The first of what is wrong, in words. */
-  wrong: string[]
-}
 
 const MOST_STANDING = 60
 const WORDS = [
@@ -51,8 +43,6 @@ const WORDS = [
 const ONLY = { a: ['glass', 'gates', 'urgent', 'ä b'], b: ['water', 'frost', 'crew 2', '"q"'] }
 const WHO = ['x@example.org', 'Y@Example.org', 'z@example.org']
 
-const sleep = (milliseconds: number) => new Promise(resolve => setTimeout(resolve, milliseconds))
-
 export async function twoWayFaults(faults: number, random: Random): Promise<Faulted> {
   const place = mkdtempSync(join(tmpdir(), 'constant-tide-two-way-'))
   const chance = () => random.below(1000) / 1000
@@ -60,7 +50,6 @@ export async function twoWayFaults(faults: number, random: Random): Promise<Faul
   const b = new StandInApp(APPS.b, new Records(APPS.b, join(place, 'b.jsonl'), () => {}), chance)
   const [listenA, serverA] = await listened(a)
   const [listenB, serverB] = await listened(b)
-  const over = new AbortController()
   const syncers = new Syncers({
     world: 'apps',
     folder: join(place, 'store'),
@@ -70,45 +59,21 @@ export async function twoWayFaults(faults: number, random: Random): Promise<Faul
     },
   })
   const people = new People(a, b, random)
-  try {
-    const editing = people.work(over.signal)
-    let syncer = await syncers.begin(false)
-    for (let i = 0; i < faults; i++) {
-      const share = 0.1 + random.below(5) / 10
-      const kinds: Partial<AppFaults>[] = [
-        { lost: share },
-        { failing: share },
-        { busy: share },
-        { lost: 0.2, failing: 0.2, busy: 0.2, hooksLost: 0.5, hooksTwice: 0.5, hooksLateMs: 2000 },
-        { html: true },
-      ]
-      for (const app of [a, b])
-        app.faults = { ...NO_APP_FAULTS, ...(random.below(3) === 0 ? {} : random.pick(kinds)) }
-      await sleep(random.below(1500))
-      if (random.below(3) === 0) {
-        await syncers.kill(syncer)
-        for (const app of [a, b]) app.faults = { ...NO_APP_FAULTS }
-        syncer = await syncers.begin(false)
-      }
-    }
-    over.abort()
-    await editing
+  const calm = () => {
     for (const app of [a, b]) app.faults = { ...NO_APP_FAULTS }
-    await syncers.kill(syncer)
-    const through = await syncers.begin(true)
-    const result: Faulted = { faults, ...people.looked(), edits: people.edits, echoes: 0 }
-    await syncers.said(through, 'quiet')
-    const writes = () => [a, b].map(({ calls }) => calls.filter(({ method }) => method !== 'GET').length)
-    const last = () => [a, b].map(({ calls }) => calls.findLast(({ method }) => method !== 'GET')?.at)
-    const before = JSON.stringify([writes(), last()])
-    Object.assign(result, people.looked())
-    if (through.exitCode === null) await once(through, 'exit')
-    if (through.exitCode !== 0) result.wrong.push(`the last run ended with ${through.exitCode}`)
-    if (JSON.stringify([writes(), last()]) !== before || through.exitCode !== 0) result.echoes++
-    return result
+  }
+  try {
+    return await course(faults, {
+      syncers,
+      people,
+      calm,
+      trouble: async () => {
+        for (const app of [a, b]) app.faults = { ...NO_APP_FAULTS, ...appTrouble(random) }
+        await sleep(random.below(1500))
+        return random.below(3) === 0
+      },
+    })
   } finally {
-    over.abort()
-    syncers.end()
     for (const listening of [listenA, listenB]) {
       listening.closeAllConnections()
       listening.close()
@@ -132,7 +97,7 @@ async function listened(app: StandInApp): Promise<[Server, string]> {
 const TICKETS = APPS.a.objects[2] as StandInObject
 const JOBS = APPS.b.objects[1] as StandInObject
 
-class People {
+class People implements Working {
   edits = 0
   private readonly a: StandInApp
   private readonly b: StandInApp
@@ -262,13 +227,16 @@ class People {
     this.written.get(key)!.set(what, value)
   }
 
+  writes(): string {
+    const ours = [this.a, this.b].map(({ calls }) => calls.filter(({ method }) => method !== 'GET'))
+    return JSON.stringify(ours.map(calls => [calls.length, calls.at(-1)?.at]))
+  }
+
   /** By the apps' own records. */
-  looked(): Pick<Faulted, 'pairs' | 'doubled' | 'lost' | 'different' | 'wrong'> {
-    const found = { pairs: 0, doubled: 0, lost: 0, different: 0, wrong: [] as string[] }
-    const wrong = (kind: 'doubled' | 'lost' | 'different', what: string) => {
-      found[kind]++
-      if (found.wrong.length < 10) found.wrong.push(`${kind}: ${what}`)
-    }
+  looked(): Looked {
+    const findings = new Findings()
+    const { found } = findings
+    const wrong = findings.add.bind(findings)
     const tickets = this.a.records.of('tickets')
     const jobs = this.b.records.of('jobs')
     const byTicket = new Map<string, StandInRecord[]>()

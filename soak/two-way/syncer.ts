@@ -5,13 +5,18 @@ import type { AddressInfo } from 'node:net'
 import { createApp } from '../../packages/server/src/app.ts'
 import { composeServices, newId } from '../../packages/server/src/services.ts'
 import type { SyncerWorld } from './syncers.ts'
-import { tablesOf, twoWayOf } from './world.ts'
+import { sheetsOf, tablesOf, twoWayOf } from './world.ts'
 
 const { world, folder, connections, once } = JSON.parse(process.argv[2]!) as SyncerWorld & {
   /** Until nothing is left to do; then a few passes more, between two messages. */
   once: boolean
 }
-const KINDS = { apps: ['rakeboard', 'benchbook'], tables: ['postgres', 'mariadb'] }[world]
+const KINDS = {
+  apps: ['rakeboard', 'benchbook'],
+  tables: ['postgres', 'mariadb'],
+  sheets: ['clubgate', 'rowsheet'],
+}[world]
+const definitionOf = { apps: twoWayOf, tables: tablesOf, sheets: sheetsOf }[world]
 
 const store = await openStore({ folder, passphrase: 'soak' })
 const services = await composeServices(store, 'soak', {
@@ -36,7 +41,7 @@ if (!record) {
   }
   const from = await connection(KINDS[0]!, connections.a)
   const to = await connection(KINDS[1]!, connections.b)
-  await store.pipelines.create(newId(), world === 'apps' ? twoWayOf(from, to) : tablesOf(from, to))
+  await store.pipelines.create(newId(), definitionOf(from, to))
   ;[record] = await store.pipelines.list()
   await engine.begin(record!.id, { definition: record!.definition, lanes: [], steps: [] }, [null])
 }

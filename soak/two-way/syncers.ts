@@ -4,7 +4,7 @@ import { once } from 'node:events'
 
 /** What each is told of where it works. */
 export interface SyncerWorld {
-  world: 'apps' | 'tables'
+  world: 'apps' | 'tables' | 'sheets'
   folder: string
   /** The settings of both connections. */
   connections: { a: object; b: object }

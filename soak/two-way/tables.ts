@@ -3,7 +3,6 @@
  * its other half once, both say the same, and no edit is gone that nobody has replaced. All of it is looked at by the databases' own SQL.
  */
 import type { Session } from '../../packages/connectors/src/mariadb/client.ts'
-import { once } from 'node:events'
 import { mkdtempSync, rmSync } from 'node:fs'
 import { tmpdir } from 'node:os'
 import { join } from 'node:path'
@@ -11,13 +10,11 @@ import type pg from 'pg'
 import { startRealMariadb } from '../../packages/connectors/tests/real-mariadb.ts'
 import { startRealPostgres } from '../../packages/connectors/tests/real-postgres.ts'
 import type { Random } from '../random.ts'
-import type { Faulted } from './faults.ts'
+import { course, Findings, sleep, type Faulted, type Looked, type People as Working } from './course.ts'
 import { Syncers } from './syncers.ts'
 
 const MOST_STANDING = 80
 const WORDS = ['wet', ' dry ', 'größer', 'null', "it's", 'a\\b', '🌱', '', '{}', '“1”']
-
-const sleep = (milliseconds: number) => new Promise(resolve => setTimeout(resolve, milliseconds))
 
 const MEMBERS = `CREATE TABLE members (id serial PRIMARY KEY, name text NOT NULL, active boolean NOT NULL DEFAULT true,
   seen timestamptz, fee numeric(8,2), note text, contact text)`
@@ -37,7 +34,6 @@ export async function tableFaults(faults: number, random: Random): Promise<Fault
     folder: join(place, 'store'),
     connections: { a: { ...postgres.config }, b: { ...mariadb.config } },
   })
-  const over = new AbortController()
   const people = new People(a, b, random)
   /** Everybody's sessions but those of the people. */
   const cutOff = async () => {
@@ -50,30 +46,18 @@ export async function tableFaults(faults: number, random: Random): Promise<Fault
     for (const [id] of others) await b.run(`KILL ${id}`).catch(() => {})
   }
   try {
-    const editing = people.work(over.signal)
-    let syncer = await syncers.begin(false)
-    for (let i = 0; i < faults; i++) {
-      await sleep(random.below(1500))
-      if (random.below(3) > 0) {
-        await syncers.kill(syncer)
-        syncer = await syncers.begin(false)
-      } else await people.alone(cutOff)
-    }
-    over.abort()
-    await editing
-    await syncers.kill(syncer)
-    const through = await syncers.begin(true)
-    const result: Faulted = { faults, ...(await people.looked()), edits: people.edits, echoes: 0 }
-    await syncers.said(through, 'quiet')
-    const before = await people.writes()
-    Object.assign(result, await people.looked())
-    if (through.exitCode === null) await once(through, 'exit')
-    if (through.exitCode !== 0) result.wrong.push(`the last run ended with ${through.exitCode}`)
-    if ((await people.writes()) !== before || through.exitCode !== 0) result.echoes++
-    return result
+    return await course(faults, {
+      syncers,
+      people,
+      calm: () => {},
+      trouble: async () => {
+        await sleep(random.below(1500))
+        if (random.below(3) > 0) return true
+        await people.alone(cutOff)
+        return false
+      },
+    })
   } finally {
-    over.abort()
-    syncers.end()
     await a.end().catch(() => {})
     await b.close().catch(() => {})
     await Promise.all([postgres.close(), mariadb.close()])
@@ -81,7 +65,7 @@ export async function tableFaults(faults: number, random: Random): Promise<Fault
   }
 }
 
-class People {
+class People implements Working {
   edits = 0
   private readonly a: pg.Client
   private readonly b: Session
@@ -193,13 +177,11 @@ class People {
     return JSON.stringify([a, b])
   }
 
-  looked(): Promise<Pick<Faulted, 'pairs' | 'doubled' | 'lost' | 'different' | 'wrong'>> {
+  looked(): Promise<Looked> {
     return this.alone(async () => {
-      const found = { pairs: 0, doubled: 0, lost: 0, different: 0, wrong: [] as string[] }
-      const wrong = (kind: 'doubled' | 'lost' | 'different', what: string) => {
-        found[kind]++
-        if (found.wrong.length < 10) found.wrong.push(`${kind}: ${what}`)
-      }
+      const findings = new Findings()
+      const { found } = findings
+      const wrong = findings.add.bind(findings)
       const members = await this.rows(
         'a',
         `SELECT id::text, contact, name, fee::text, to_char(seen AT TIME ZONE 'UTC', 'YYYY-MM-DD HH24:MI:SS.US'), note FROM members`,

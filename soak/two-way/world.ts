@@ -45,6 +45,33 @@ export function tablesOf(from: string, to: string): TwoWayDefinition {
   }
 }
 
+/** Of an app and a spreadsheet. */
+export function sheetsOf(from: string, to: string): TwoWayDefinition {
+  return {
+    ...twoWayOf(from, to),
+    name: 'Members of clubs',
+    lanes: [
+      {
+        a: 'contacts',
+        b: 'members',
+        originate: 'both',
+        conflict: 'the later',
+        tie: 'b',
+        first: 'b',
+        gone: { a: 'delete', b: 'delete' },
+        editedAndGone: 'the deletion wins',
+        pair: [{ fields: [{ a: 'email', b: 'E-mail', alike: ['case', 'spaces'] }] }],
+        fields: [
+          { a: 'name', b: 'Name', direction: 'both' },
+          { a: 'email', b: 'E-mail', direction: 'both' },
+          { a: 'telephone', b: 'Telephone', direction: 'both' },
+          { a: 'role', b: 'Part', direction: 'both' },
+        ],
+      },
+    ],
+  }
+}
+
 export function twoWayOf(from: string, to: string): TwoWayDefinition {
   return {
     version: 2,

@@ -383,6 +383,28 @@ test('a budget lets no more through than it may, whoever asks', async () => {
   ;(await budget.turn(signal))()
 })
 
+test('whoever waits with many calls lets others have their turns in between; who leaves leaves the rest as they are', async () => {
+  const budget = new Budget({ concurrent: 1 })
+  const order: string[] = []
+  const leaves = new AbortController()
+  const call = async (who: string, n: number, of = signal) => {
+    const give = await budget.turn(of, who)
+    order.push(`${who}${n}`)
+    await new Promise(resolve => setTimeout(resolve, 2))
+    give()
+  }
+  const many = [0, 1, 2, 3, 4].map(n => call('many', n))
+  const gone = call('gone', 0, leaves.signal)
+  const few = [0, 1].map(n => call('few', n))
+  leaves.abort(new Error('left'))
+  await expect(gone).rejects.toThrow('left')
+  await Promise.all([...many, ...few])
+  expect(order).toEqual(['many0', 'many1', 'few0', 'many2', 'few1', 'many3', 'many4'])
+  // All turns were given back.
+  await call('last', 0)
+  expect(order.at(-1)).toBe('last0')
+})
+
 test('once nothing earlier can come any more, a burst is not read again and again', () => {
   const settings = { key: 'id', field: 'at', overlapMs: 10_000 }
   const record = (id: string, second: number) => ({

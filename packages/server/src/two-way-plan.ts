@@ -19,6 +19,7 @@ interface LookedSide {
   objects: readonly AppObject[] | undefined
   knowsRepeats: boolean | undefined
   capture: TwoWayLook['captures']['a']
+  makes: string | undefined
 }
 
 /** What both sides have; what cannot be asked is told as a note. */
@@ -26,7 +27,7 @@ export async function lookAtPlaces(
   { sessions, store }: Services,
   definition: TwoWayDefinition,
   pipeline: string | undefined,
-): Promise<{ looked: Looked; notes: TwoWayNote[]; captures: TwoWayLook['captures'] }> {
+): Promise<{ looked: Looked; notes: TwoWayNote[] } & Pick<TwoWayLook, 'captures' | 'makes'>> {
   const notes: TwoWayNote[] = []
   const look = async (connection: string, side: Side): Promise<LookedSide> => {
     const unknown = {
@@ -34,6 +35,7 @@ export async function lookAtPlaces(
       objects: undefined,
       knowsRepeats: undefined,
       capture: undefined,
+      makes: undefined,
     }
     if (connection === '') return unknown
     try {
@@ -53,6 +55,7 @@ export async function lookAtPlaces(
           objects,
           knowsRepeats: found.knowsRepeats,
           capture: await captureOf(session, connection, tablesOf(definition, side, objects)),
+          makes: session.singleRows && session.target ? schemaOf(objects) : undefined,
         }
       })
     } catch (thrown) {
@@ -75,6 +78,7 @@ export async function lookAtPlaces(
       },
       others,
     },
+    makes: { ...(a.makes ? { a: a.makes } : {}), ...(b.makes ? { b: b.makes } : {}) },
     captures: { ...(a.capture ? { a: a.capture } : {}), ...(b.capture ? { b: b.capture } : {}) },
     notes,
   }
@@ -88,6 +92,16 @@ async function captureOf(
 ): Promise<LookedSide['capture']> {
   if (app || !log || tables.length === 0) return undefined
   return { note: log.captureNote, statements: await log.captureStatements(connection, tables) }
+}
+
+/** In which most tables are. */
+function schemaOf(objects: readonly AppObject[]): string {
+  const counts = new Map<string, number>()
+  for (const { name } of objects) {
+    const schema = datasetOfPlace(name)?.namespace
+    if (schema !== undefined) counts.set(schema, (counts.get(schema) ?? 0) + 1)
+  }
+  return [...counts].sort(([, one], [, other]) => other - one)[0]?.[0] ?? 'public'
 }
 
 function tablesOf({ lanes }: TwoWayDefinition, side: Side, objects: readonly AppObject[]): DatasetName[] {

@@ -25,6 +25,10 @@ export type RowAnswer =
 export interface RowSide {
   /** What the account may do, by `datasetId`; none where that is not known. */
   rights(): Promise<Map<string, TableRights>>
+  /** The type of a key that the database gives by itself. */
+  ownKey: string
+  /** Makes a table by statements of its target side. */
+  make(statements: readonly string[]): Promise<void>
   /**
    * All of it in one transaction, each operation by itself. What was told by the same `once` before is answered as it was then, and not
    * done again: the answers are kept in the database for some weeks.

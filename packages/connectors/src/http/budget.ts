@@ -1,4 +1,4 @@
-/** What an app lets be asked of it: so many calls a minute and at once, shared by all who work with it in this process. */
+/** What an app lets be asked of it: so many calls a minute and at once, shared by all who work with it in this process, who take turns. */
 
 interface Limits {
   perMinute?: number
@@ -15,16 +15,20 @@ export class Budget {
   /** When the next call may begin. */
   private free = 0
   private running = 0
-  private readonly waiting: (() => void)[] = []
+  /** By who asks, in the order in which they have their turns. */
+  private readonly waiting = new Map<unknown, (() => void)[]>()
 
   constructor({ perMinute, concurrent = AT_ONCE }: Limits) {
     this.atOnce = concurrent
     this.gapMs = perMinute === undefined ? 0 : MINUTE_MS / perMinute
   }
 
-  /** Waits for a turn; whoever got one gives it back by what is returned. */
-  async turn(signal: AbortSignal): Promise<() => void> {
-    if (this.running >= this.atOnce) await this.queued(signal)
+  /**
+   * Waits for a turn; whoever got one gives it back by what is returned. `who`: each has a turn before any has another, however many calls they wait
+   * with.
+   */
+  async turn(signal: AbortSignal, who: unknown = undefined): Promise<() => void> {
+    if (this.running >= this.atOnce) await this.queued(signal, who)
     else this.running++
     try {
       const now = performance.now()
@@ -48,26 +52,38 @@ export class Budget {
     this.free = Math.max(this.free, performance.now() + milliseconds)
   }
 
-  private queued(signal: AbortSignal): Promise<void> {
+  private queued(signal: AbortSignal, who: unknown): Promise<void> {
     return new Promise((resolve, reject) => {
       const go = () => {
         signal.removeEventListener('abort', leave)
         resolve()
       }
       const leave = () => {
-        this.waiting.splice(this.waiting.indexOf(go), 1)
+        const own = this.waiting.get(who)!
+        own.splice(own.indexOf(go), 1)
+        if (own.length === 0) this.waiting.delete(who)
         reject(signal.reason as Error)
       }
       if (signal.aborted) return reject(signal.reason as Error)
       signal.addEventListener('abort', leave, { once: true })
-      this.waiting.push(go)
+      const own = this.waiting.get(who)
+      if (own) own.push(go)
+      else this.waiting.set(who, [go])
     })
   }
 
   private give(): void {
-    const next = this.waiting.shift()
-    if (next) next()
-    else this.running--
+    const [first] = this.waiting
+    if (!first) {
+      this.running--
+      return
+    }
+    const [who, own] = first
+    const next = own.shift()!
+    // Whoever waits with more stands behind the others again.
+    this.waiting.delete(who)
+    if (own.length > 0) this.waiting.set(who, own)
+    next()
   }
 }
 

@@ -146,7 +146,7 @@ export class Caller {
 
   private async once(asked: Asked): Promise<Answer> {
     const url = this.urlOf(asked)
-    const give = await this.shared.budget.turn(asked.signal)
+    const give = await this.shared.budget.turn(asked.signal, this)
     try {
       const headers: Record<string, string> = {
         Accept: 'application/json',

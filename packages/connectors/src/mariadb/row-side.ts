@@ -23,6 +23,11 @@ const REFUSED_NUMBERS = new Set([1364, 1366])
 export function mariadbRows(within: <T>(body: (session: Session) => Promise<T>) => Promise<T>): RowSide {
   let made: Promise<void> | undefined
   return {
+    ownKey: 'bigint AUTO_INCREMENT',
+    make: statements =>
+      within(async session => {
+        for (const statement of statements) await session.run(statement)
+      }),
     rights: async () => new Map(),
     write: async (table, operations, once) => {
       made ??= within(async session => {

@@ -31,6 +31,13 @@ export function postgresRows(pool: Pool, guard: <T>(work: Promise<T>) => Promise
       for (const statement of MAKE_CALLS) await client.query(statement)
     })
   return {
+    ownKey: 'bigint GENERATED ALWAYS AS IDENTITY',
+    make: statements =>
+      guard(
+        inTransaction(pool, async client => {
+          for (const statement of statements) await client.query(statement)
+        }),
+      ),
     rights: () =>
       guard(
         pool

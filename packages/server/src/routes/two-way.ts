@@ -7,6 +7,10 @@ import { Failure } from '@tide/core/failure'
 import type { Side } from '@tide/core/merge/rule'
 import { restoringOf, type KeptPart } from '@tide/core/two-way/restore'
 import { planTwoWay } from '@tide/core/two-way/plan'
+import { newTableFor, type NewTableLook } from '@tide/core/app/new-table'
+import { placeName } from '@tide/core/app/table-object'
+import type { DatasetName } from '@tide/core/records/dataset'
+import type { LogicalType } from '@tide/core/records/types'
 import { proposeJoins } from '@tide/core/two-way/propose'
 import { MOST_UNDONE, undoingOf, writtenHalves } from '@tide/core/two-way/undo'
 import type { Undoing } from '@tide/core/two-way/undoing'
@@ -44,6 +48,8 @@ const findSchema = {
   },
 }
 
+const OWN_KEY: LogicalType = { kind: 'int', bits: 64, signed: true }
+
 const keptSchema = {
   type: 'object',
   required: ['lane', 'side'],
@@ -71,6 +77,25 @@ const closed = (properties: Record<string, object>, required = Object.keys(prope
   additionalProperties: false,
   required,
   properties,
+})
+
+interface NewTableAsked {
+  connection: string
+  from: string
+  object: string
+  table: DatasetName
+  make: boolean
+}
+
+const newTableSchema = closed({
+  connection: idSchema,
+  from: idSchema,
+  object: { type: 'string', minLength: 1, maxLength: 500 },
+  table: closed({
+    namespace: { type: 'string', minLength: 1, maxLength: 64 },
+    name: { type: 'string', minLength: 1, maxLength: 64 },
+  }),
+  make: { type: 'boolean' },
 })
 
 const decisionSchema = {
@@ -143,7 +168,7 @@ export function twoWayRoutes(router: Router, services: Services): void {
   /** Both sides, what stands in the way, and what could be joined. */
   router.post('/two-way/look', async ctx => {
     const { definition, pipeline } = asked(ctx.request.body)
-    const { looked, notes, captures } = await lookAtPlaces(services, definition, pipeline)
+    const { looked, notes, captures, makes } = await lookAtPlaces(services, definition, pipeline)
     const { a, b } = looked.objects
     ctx.body = {
       notes: [...notes, ...planTwoWay({ definition, ...looked })],
@@ -158,6 +183,7 @@ export function twoWayRoutes(router: Router, services: Services): void {
           : []
       }),
       captures,
+      makes,
       starters: a && b ? startersFor(looked.called, { a, b }) : [],
     } satisfies TwoWayLook
   })
@@ -168,6 +194,51 @@ export function twoWayRoutes(router: Router, services: Services): void {
     if (!side) throw noSide(name)
     return side
   }
+
+  /** A table for the records of an object of the other side: how it is made; `make`: and makes it. */
+  router.post('/two-way/new-table', async ctx => {
+    const { connection, from, object, table, make } = valid<NewTableAsked>(
+      newTableSchema,
+      ctx.request.body,
+      'New table',
+    )
+    const { found, called } = await sessions.use(from, async session => {
+      const side = await sideFor(from, session)
+      const objects = await side.objects()
+      return { found: objects.find(({ name }) => name === object), called: side.name }
+    })
+    if (!found) throw new Failure('refused', `${called} has no “${object}”.`, 'Choose a place that it has.')
+    ctx.body = await sessions.use(connection, async session => {
+      const { singleRows, target } = session
+      if (!singleRows || !target)
+        throw new Failure('refused', 'No table can be made there.', 'Choose a place that is there.')
+      const planned = newTableFor(found, called, table)
+      const mapped = (type: LogicalType) =>
+        target.profile.typeOf({ type, nativeType: '', sameKind: false, keyParts: 0 })
+      const column = (name: string, type: LogicalType) => ({
+        name,
+        type,
+        nativeType: mapped(type).native,
+        nullable: true,
+      })
+      // What the database cannot hold has no column.
+      const held = planned.columns.filter(({ type }) => mapped(type).refused === undefined)
+      const columns = [
+        { name: planned.key, type: OWN_KEY, nativeType: singleRows.ownKey, nullable: false },
+        column(planned.link, { kind: 'utf8' }),
+        ...held.map(({ name, type }) => column(name, type)),
+      ]
+      const statements = target.ddl([{ step: 'create table', table, key: [planned.key], columns }])
+      if (make) await singleRows.make(statements)
+      return {
+        table,
+        place: placeName(table),
+        statements,
+        joins: held.map(({ field, name }) => ({ field, column: name })),
+        link: planned.link,
+      } satisfies NewTableLook
+    })
+  })
 
   const placesFor = (definition: TwoWayDefinition) =>
     sessions.use(definition.from, a =>

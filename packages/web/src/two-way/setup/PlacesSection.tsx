@@ -8,6 +8,7 @@ import { Pick } from '../../pipelines/setup/Pick.tsx'
 import { Section, type Turning } from '../../pipelines/setup/Section.tsx'
 import type { Called } from '../said.ts'
 import { EMPTY_LANE } from './empty.ts'
+import { MakeTable } from './MakeTable.tsx'
 
 interface PlacesProps extends Turning {
   definition: TwoWayDefinition
@@ -19,6 +20,8 @@ interface PlacesProps extends Turning {
   fixed: boolean
   called: Called
   objects: { a: AppObject[]; b: AppObject[] }
+  /** Sides on which a table can be made, with the schema. */
+  makes: Partial<Record<'a' | 'b', string>>
   starters: Starter[]
   /** Takes lanes that are ready-made. */
   begin: (lanes: TwoWayDefinition['lanes']) => void
@@ -34,6 +37,7 @@ export function PlacesSection({
   fixed,
   called,
   objects,
+  makes,
   starters,
   begin,
   change,
@@ -52,6 +56,24 @@ export function PlacesSection({
             .join('; ')
   const put = (i: number, part: Partial<(typeof lanes)[number]>) =>
     change({ lanes: lanes.map((one, n) => (n === i ? { ...one, ...part, fields: [] } : one)) })
+  const makeTable = (i: number, side: 'a' | 'b') => {
+    const far = side === 'a' ? 'b' : 'a'
+    const object = objects[far].find(({ name }) => name === lanes[i]![far])
+    const schema = makes[side]
+    if (lanes[i]![side] !== '' || !object || schema === undefined) return null
+    return (
+      <MakeTable
+        connection={side === 'a' ? from : to}
+        called={called[side]}
+        schema={schema}
+        side={side}
+        from={side === 'a' ? to : from}
+        object={object}
+        made={part => change({ lanes: lanes.map((one, n) => (n === i ? { ...one, ...part } : one)) })}
+      />
+    )
+  }
+  const hasPlaces = (side: 'a' | 'b') => objects[side].length > 0 || makes[side] !== undefined
   const pickSide = (id: string, side: 'from' | 'to') => {
     if (id === definition[side]) return
     change({ [side]: id, lanes: [] })
@@ -79,7 +101,7 @@ export function PlacesSection({
           </div>
         </div>
       )}
-      {objects.a.length > 0 && objects.b.length > 0 && (
+      {hasPlaces('a') && hasPlaces('b') && (
         <>
           {lanes.length === 0 &&
             starters.map(({ title, lanes: ready }) => (
@@ -115,6 +137,7 @@ export function PlacesSection({
                     ]}
                     onChange={({ target }) => put(i, { [side]: target.value })}
                   />
+                  {makeTable(i, side)}
                 </span>
               ))}
               <TextButton

@@ -118,6 +118,7 @@ export function TwoWaySetup({ begin, present, connections, connectors, shapes }:
           fixed={typeof present?.startedAt === 'string'}
           called={called}
           objects={{ a: objectsOf('a'), b: objectsOf('b') }}
+          makes={look.data?.makes ?? {}}
           starters={look.data?.starters ?? []}
           begin={lanes => {
             change({ lanes })
