@@ -1,6 +1,7 @@
 /** Tables of two databases kept in step, through the API; what came of it is read by the databases' own SQL. */
 import { afterAll, beforeAll, expect, test } from '@jest/globals'
 import type { PipelineStatus } from '@tide/core/api/pipelines'
+import { newTableJoins, type NewTableLook } from '@tide/core/app/new-table'
 import type { PairSeen, TwoWayForeseen, TwoWayLook, UndoForeseen } from '@tide/core/api/two-way'
 import type { TwoWayDefinition, TwoWayLane } from '@tide/core/definition/two-way'
 import { eventually } from '../../../e2e/server.ts'
@@ -287,3 +288,74 @@ test('whatever was changed while nobody looked is found, and deleting the pipeli
   await call(url, 'DELETE', `/pipelines/${id}`)
   expect(await systems.ask('office', 'SELECT count(*) FROM pg_replication_slots')).toEqual([['0']])
 }, 90_000)
+
+test('a table is made for the records of the other side after a look at how, and is kept in step', async () => {
+  const asked = {
+    connection: definition.to,
+    from: definition.from,
+    object: 'public.members',
+    table: { namespace: 'site', name: 'members copy' },
+  }
+  const newTable = (part: object) =>
+    call<NewTableLook>(url, 'POST', '/two-way/new-table', { ...asked, ...part })
+  const there = () =>
+    systems.ask('shop', `SELECT count(*) FROM information_schema.tables WHERE table_name = 'members copy'`)
+  const look = await newTable({ make: false })
+  expect(look.statements).toEqual([
+    expect.stringMatching(/^CREATE TABLE `site`\.`members copy` \([^;]+AUTO_INCREMENT/),
+  ])
+  expect(await there()).toEqual([['0']])
+  const made = await newTable({ make: true })
+  expect(await there()).toEqual([['1']])
+  await expect(newTable({ make: true })).rejects.toThrow(/already exists/)
+  const { objects } = await call<TwoWayLook>(url, 'POST', '/two-way/look', { definition })
+  const object = objects.a!.find(({ name }) => name === 'public.members')!
+  const lane: TwoWayLane = {
+    a: 'public.members',
+    b: made.place,
+    originate: 'both',
+    fields: newTableJoins(made, object, 'b'),
+    conflict: 'the later',
+    tie: 'a',
+    first: 'a',
+    links: { b: made.link },
+  }
+  const copied = { ...definition, name: 'A copy of the members', lanes: [lane] }
+  const { notes } = await call<TwoWayLook>(url, 'POST', '/two-way/look', { definition: copied })
+  expect(notes.filter(({ level }) => level === 'refused')).toEqual([])
+  const { id: copy } = await call<PipelineStatus>(url, 'POST', '/pipelines', copied)
+  await call(url, 'POST', `/pipelines/${copy}/start`)
+  const [[members]] = (await systems.ask('office', 'SELECT count(*) FROM members')) as [[string]]
+  const rows = () => systems.ask('shop', 'SELECT count(*) FROM site.`members copy`')
+  await eventually(async () => (await rows())[0]?.[0] === members, 40)
+  const [[email]] = (await systems.ask('office', 'SELECT email FROM members ORDER BY id LIMIT 1')) as [
+    [string],
+  ]
+  await shop(`UPDATE \`members copy\` SET name = 'From the copy' WHERE email = '${email}'`)
+  await shop(
+    "INSERT INTO `members copy` (name, email, fee, active) VALUES ('Only there', 'only@example.org', 2.50, 1)",
+  )
+  const said = () =>
+    systems.ask(
+      'office',
+      `SELECT name FROM members WHERE email IN ('${email}', 'only@example.org') ORDER BY 1`,
+    )
+  await eventually(async () => JSON.stringify(await said()) === '[["From the copy"],["Only there"]]', 30)
+  // The other way round.
+  await call(url, 'POST', '/two-way/new-table', {
+    connection: definition.from,
+    from: definition.to,
+    object: 'site.contacts',
+    table: { namespace: 'public', name: 'contacts_copy' },
+    make: true,
+  })
+  const columns = await systems.ask(
+    'office',
+    `SELECT column_name, data_type, is_identity FROM information_schema.columns WHERE table_name = 'contacts_copy' ORDER BY ordinal_position`,
+  )
+  expect(columns.slice(0, 3)).toEqual([
+    ['id', 'bigint', 'YES'],
+    ['shop_key', 'text', 'NO'],
+    ['full_name', 'text', 'NO'],
+  ])
+}, 120_000)

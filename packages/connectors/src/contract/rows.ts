@@ -27,6 +27,8 @@ export interface RowSide {
   rights(): Promise<Map<string, TableRights>>
   /** The type of a key that the database gives by itself. */
   ownKey: string
+  /** Truth values are 1 and 0 in its tables. */
+  truthIsNumber: boolean
   /** Makes a table by statements of its target side. */
   make(statements: readonly string[]): Promise<void>
   /**

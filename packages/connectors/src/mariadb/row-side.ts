@@ -24,6 +24,7 @@ export function mariadbRows(within: <T>(body: (session: Session) => Promise<T>) 
   let made: Promise<void> | undefined
   return {
     ownKey: 'bigint AUTO_INCREMENT',
+    truthIsNumber: true,
     make: statements =>
       within(async session => {
         for (const statement of statements) await session.run(statement)

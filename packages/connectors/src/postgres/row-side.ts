@@ -32,6 +32,7 @@ export function postgresRows(pool: Pool, guard: <T>(work: Promise<T>) => Promise
     })
   return {
     ownKey: 'bigint GENERATED ALWAYS AS IDENTITY',
+    truthIsNumber: false,
     make: statements =>
       guard(
         inTransaction(pool, async client => {

@@ -1,7 +1,7 @@
 /** A table that is made so that records of another place can be kept in step with it. */
 import type { DatasetName } from '../records/dataset.ts'
 import type { LogicalType } from '../records/types.ts'
-import type { TwoWayJoin } from '../definition/two-way.ts'
+import type { TwoWayJoin, TwoWayRule } from '../definition/two-way.ts'
 import type { AppObject } from './object.ts'
 
 export interface NewTable {
@@ -20,7 +20,8 @@ export interface NewTableLook {
   /** How a lane names it. */
   place: string
   statements: string[]
-  joins: { field: string; column: string }[]
+  /** `asNumber`: truth values are 1 and 0 there. */
+  joins: { field: string; column: string; asNumber?: true }[]
   link: string
 }
 
@@ -65,11 +66,21 @@ export function newTableJoins(
   { fields }: Pick<AppObject, 'fields'>,
   near: 'a' | 'b',
 ): TwoWayJoin[] {
-  return joins.map(({ field, column }) => {
+  return joins.map(({ field, column, asNumber }) => {
     const { readOnly = false, refers = null } = fields.find(({ name }) => name === field) ?? {}
     const isGiven = readOnly || refers !== null
     const toward = near === 'a' ? 'b to a' : 'a to b'
     const direction = isGiven ? toward : 'both'
-    return near === 'b' ? { a: field, b: column, direction } : { a: column, b: field, direction }
+    const rule = asNumber ? { rule: truthAsNumber(near) } : {}
+    const [a, b] = near === 'b' ? [field, column] : [column, field]
+    return { a, b, direction, ...rule }
   })
+}
+
+function truthAsNumber(near: 'a' | 'b'): TwoWayRule {
+  const pairs = [
+    ['true', '1'],
+    ['false', '0'],
+  ].map(([truth, number]) => (near === 'b' ? { a: truth!, b: number! } : { a: number!, b: truth! }))
+  return { as: 'mapped', map: { pairs, others: 'held' } }
 }

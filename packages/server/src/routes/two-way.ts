@@ -234,7 +234,11 @@ export function twoWayRoutes(router: Router, services: Services): void {
         table,
         place: placeName(table),
         statements,
-        joins: held.map(({ field, name }) => ({ field, column: name })),
+        joins: held.map(({ field, name, type }) => ({
+          field,
+          column: name,
+          ...(type.kind === 'bool' && singleRows.truthIsNumber ? { asNumber: true as const } : {}),
+        })),
         link: planned.link,
       } satisfies NewTableLook
     })
