@@ -46,7 +46,8 @@ async function begin(rows: number): Promise<void> {
 }
 
 /** It puts up with as many calls as come. */
-const { limits: _, ...unlimited } = rowsheet
+const unlimited = { ...rowsheet }
+delete unlimited.limits
 const opened = () => new DescribedApp(unlimited, settings({ server, token: ROWSHEET.token }))
 
 beforeEach(() => begin(3))
