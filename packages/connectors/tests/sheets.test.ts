@@ -8,7 +8,14 @@ import { tmpdir } from 'node:os'
 import { join } from 'node:path'
 import { Random } from '../../stand-ins/src/world/random.ts'
 import { NO_APP_FAULTS } from '../../stand-ins/src/apps/faults.ts'
-import { Book, insertRow, removeColumn, sortBy, type Sheet } from '../../stand-ins/src/rowsheet/book.ts'
+import {
+  addColumn,
+  Book,
+  insertRow,
+  removeColumn,
+  sortBy,
+  type Sheet,
+} from '../../stand-ins/src/rowsheet/book.ts'
 import { Rowsheet, ROWSHEET } from '../../stand-ins/src/rowsheet/rowsheet.ts'
 import type { AppRecord } from '../src/contract/app.ts'
 import { DescribedApp } from '../src/http/app.ts'
@@ -152,6 +159,21 @@ describe('a sheet', () => {
     expect(await remove()).toEqual([{ answer: 'done', id }])
     expect(await change(id, { Telephone: 'too late' })).toEqual([{ answer: 'gone' }])
     expect(await api.read('people', id, signal)).toBeUndefined()
+  })
+
+  test('whose columns are called as what every object has is a sheet like others', async () => {
+    edit(one => {
+      one.columns[1]!.title = 'constructor'
+      addColumn(one, '__proto__', false)
+    })
+    const side = opened()
+    await side.objects()
+    const { records } = await changes(null, false, side)
+    expect(Object.keys([...records.values()][0]!)).toEqual(
+      expect.arrayContaining(['Name', 'constructor', '__proto__']),
+    )
+    await side.write('people', [{ op: 'create', values: { Name: 'Made' } }], { once: 'p', signal })
+    expect(sheet().rows.at(-1)!.slice(0, 3)).toEqual(['Made', '', ''])
   })
 
   test('refuses one value and takes the others', async () => {

@@ -483,7 +483,7 @@ function prepared(
     switch (operation.op) {
       case 'create':
         if (!row)
-          writes.append.push(header.map(name => (name === KEY_COLUMN ? id : (operation.values[name] ?? ''))))
+          writes.append.push(header.map(name => (name === KEY_COLUMN ? id : valueIn(operation.values, name))))
         return { answer: 'done', id }
       case 'remove':
         if (row) writes.remove.push(row.number)
@@ -500,6 +500,11 @@ function prepared(
     }
   })
   return { writes, answers }
+}
+
+/** Columns can be called as anything, also as what every object has. */
+function valueIn(values: WriteOperation['values'], name: string): string {
+  return Object.hasOwn(values, name) ? (values[name] ?? '') : ''
 }
 
 function refusedBy({ body }: Answer, operation: WriteOperation, answer: WriteAnswer): WriteAnswer {

@@ -11,8 +11,8 @@ import { joinName, type Half } from './pair.ts'
 
 /** Through what a reference of one side is known on the other. */
 export type Through =
-  /** The pairs of another lane. */
-  | { pairs: string }
+  /** The pairs of another lane; `gone`: what becomes of their other halves when one is deleted. */
+  | { pairs: string; gone: TwoWayLane['gone'] }
   /** What people call the record that it leads to; on the other side that is text. */
   | { labelsOf: Side; object: string }
 
@@ -125,7 +125,7 @@ export function leadsNowhere(a: AppField, b: AppField, all: readonly TwoWayLane[
 function throughOf(a: AppField, b: AppField, all: readonly TwoWayLane[]): Through | undefined {
   if (a.refers !== null && b.refers !== null) {
     const lane = all.find(one => one.a === a.refers && one.b === b.refers)
-    return lane && { pairs: laneName(lane) }
+    return lane && { pairs: laneName(lane), gone: lane.gone }
   }
   if (a.refers !== null) return { labelsOf: 'a', object: a.refers }
   return b.refers === null ? undefined : { labelsOf: 'b', object: b.refers }

@@ -7,6 +7,7 @@ import { halfOf, SIDES, type CompiledLane } from '@tide/core/two-way/lane'
 import type { Pair, PairDecision } from '@tide/core/two-way/pair'
 import { MOST_UNDONE, undoingOf, writtenHalves, type WrittenHalf } from '@tide/core/two-way/undo'
 import type { Undoing } from '@tide/core/two-way/undoing'
+import { agreedAsWritten } from './agreed.ts'
 import { madeAnew, removeHalves } from './gone.ts'
 import { mergeAll } from './pass.ts'
 import type { Places } from './places.ts'
@@ -214,19 +215,10 @@ async function undoHalf(
   }
   const decided = { writes: { [side]: write }, outcomes: [], held: fresh.held, waits: false }
   const { pairs } = await writeSide(writing, lane, side, [{ pair: fresh, decided }])
-  // As it is now is agreed, so that what was undone does not come again from the other side.
-  for (const after of pairs) {
-    const base = { ...after.base }
-    for (const [i, join] of lane.merge.joins.entries())
-      if (fields.some(({ field }) => field === join[side]))
-        base[lane.names[i]!] = [
-          after.halves.a?.record[join.a] ?? null,
-          after.halves.b?.record[join.b] ?? null,
-        ]
+  for (const after of pairs)
     await writing.pairs.commit(writing.pipeline, {
       ...stamp(writing),
-      put: [labelled(lane, { ...after, base })],
+      put: [labelled(lane, agreedAsWritten(lane, after, side, write.values))],
     })
-  }
   return 'change'
 }

@@ -22,6 +22,8 @@ export async function goneWith(
     )!
     const canRead = objects.find(one => one.name === refers)?.can.read
     if (!through || !required || refers === null || !canRead) continue
+    // Its other half goes as well, and nothing may be left that is of it.
+    if ('pairs' in through && through.gone?.[side] === 'delete') continue
     const ids = new Set(lost.flatMap(({ halves }) => halves[side]?.record[name] ?? []))
     for (const id of ids) {
       if ((await apps[side].read(refers, id, signal)) !== undefined) continue

@@ -1,8 +1,9 @@
 /** Restore points: records of both sides are kept before a pass that may write to many, and written back when somebody asks. */
 import { Failure } from '@tide/core/failure'
+import { sameIn, type Value } from '@tide/core/merge/form'
 import type { Side } from '@tide/core/merge/rule'
 import type { PairDecided, PairWrite } from '@tide/core/two-way/decide'
-import { SIDES, type CompiledLane } from '@tide/core/two-way/lane'
+import { formOf, SIDES, type CompiledLane } from '@tide/core/two-way/lane'
 import type { Half, Pair } from '@tide/core/two-way/pair'
 import {
   keptFields,
@@ -12,6 +13,7 @@ import {
   type PointWhy,
 } from '@tide/core/two-way/restore'
 import type { RestorePointRepository } from '../../repositories.ts'
+import { agreedAsWritten } from './agreed.ts'
 import { readAll } from './intake.ts'
 import type { Places } from './places.ts'
 import { labelled, stamp, writeSide, type Decision, type Writing } from './writing.ts'
@@ -99,8 +101,7 @@ export async function restore(
     }
     const { pairs: written } = await writeSide(writing, lane, side, decisions)
     for (const one of written) if (one.halves[side]) present[side].set(one.halves[side].id, one.halves[side])
-    done.change += written.length
-    await agree(writing, lane, side, decisions, written)
+    done.change += await agree(writing, lane, side, decisions, written)
   }
   const left = done.leave > 0 ? `, ${done.leave} are gone and were left` : ''
   return `As of ${found.at}: ${done.change} records written back${left}.`
@@ -137,21 +138,31 @@ function isSet({ objects }: CompiledLane, side: Side, field: string): boolean {
   return objects[side].fields.find(({ name }) => name === field)?.type.kind === 'list'
 }
 
-/** As both are then is agreed, so that what was written back does not come again from the other side. */
+/** Returns how many of them say what was written. */
 async function agree(
   writing: Writing,
   lane: CompiledLane,
   side: Side,
   decisions: readonly Decision[],
   written: readonly Pair[],
-): Promise<void> {
-  const fieldsOf = new Map(decisions.map(({ pair, decided }) => [pair.id, decided.writes[side]!.values]))
-  const put = written.map(pair => {
-    const base = { ...pair.base }
-    for (const [i, join] of lane.merge.joins.entries())
-      if (Object.hasOwn(fieldsOf.get(pair.id)!, join[side]))
-        base[lane.names[i]!] = [pair.halves.a?.record[join.a] ?? null, pair.halves.b?.record[join.b] ?? null]
-    return labelled(lane, { ...pair, base })
-  })
-  if (put.length > 0) await writing.pairs.commit(writing.pipeline, { ...stamp(writing), put })
+): Promise<number> {
+  const valuesOf = new Map(decisions.map(({ pair, decided }) => [pair.id, decided.writes[side]!.values]))
+  const put = written.map(pair => agreedAsWritten(lane, pair, side, valuesOf.get(pair.id)!))
+  if (put.length > 0)
+    await writing.pairs.commit(writing.pipeline, {
+      ...stamp(writing),
+      put: put.map(pair => labelled(lane, pair)),
+    })
+  return put.filter(pair => isWritten(lane, pair, side, valuesOf.get(pair.id)!)).length
+}
+
+function isWritten(
+  { objects }: CompiledLane,
+  { halves }: Pair,
+  side: Side,
+  values: Readonly<Record<string, Value>>,
+): boolean {
+  return objects[side].fields
+    .filter(({ name }) => Object.hasOwn(values, name))
+    .every(field => sameIn(formOf(field), halves[side]?.record[field.name] ?? null, values[field.name]!))
 }
