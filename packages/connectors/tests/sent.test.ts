@@ -80,6 +80,14 @@ const rowsOf = fc
   })
   .map(all => new Map(all.map(([key, name, note]) => [key, { name, note }])) as Rows)
 
+test('several who open at once what is not there yet have it', async () => {
+  const opened = await Promise.all(Array.from({ length: 8 }, () => states.open('atonce', 'here')))
+  expect((await Promise.all(opened.map(one => one.totals()))).map(({ sent }) => sent)).toEqual(
+    Array(8).fill(0),
+  )
+  for (const one of opened) await one.close()
+})
+
 test('what differs, sent one after the other, makes the app what the results said; then nothing differs', async () => {
   const state = await states.open('all', 'here')
   const app = new Map<string, Record<string, string | null>>()

@@ -45,6 +45,7 @@ const TABLES = [
 
 export class FileSentStates implements SentStates {
   private readonly folder: string
+  private readonly making = new Turns()
 
   constructor(folder: string) {
     this.folder = folder
@@ -56,7 +57,10 @@ export class FileSentStates implements SentStates {
     const file = await lease(`${path}.duckdb`)
     try {
       const connection = await file.connect()
-      for (const sql of TABLES) await connection.run(sql)
+      // Of two who make a table at once one would be refused, though it is there then.
+      await this.making.run(async () => {
+        for (const sql of TABLES) await connection.run(sql)
+      })
       return new OpenSentState(file, connection, new Intents(`${path}.intents`))
     } catch (thrown) {
       await file.release()
