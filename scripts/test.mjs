@@ -75,17 +75,11 @@ function tests(...arguments_) {
 }
 
 const named = process.argv.slice(2)
-/** Of the tests from end to end: those without a browser, which wait for servers of their own much of the time, as all others do. */
-const BESIDE =
-  '/e2e/(archive|command-line|differential|ending|fuzz|lake|send-soak|soak|two-way-soak)\\.test\\.ts$'
-// A browser and all that it drives take the whole machine.
+// A browser and all that it drives take the whole machine, as soaks do. What has servers of its own alone waits for them much of the time.
 const ran =
   named.length > 0
     ? [tests('--runInBand', ...named)]
-    : [
-        tests('/e2e/', '--runInBand', `--testPathIgnorePatterns=${BESIDE}`),
-        tests(BESIDE, '/packages/', '--maxWorkers=2'),
-      ]
+    : [tests('--runInBand', 'e2e/'), tests('--maxWorkers=2', '--testPathIgnorePatterns=/e2e/')]
 const { numPassedTests, numFailedTests, numFailedTestSuites } = totals
 if (broken.length > 0) process.stdout.write(`Not right: ${broken.join('; ')}.\n`)
 if (numFailedTestSuites > 0 && numFailedTests === 0) process.stdout.write('A test file did not load.\n')
