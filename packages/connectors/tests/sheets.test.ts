@@ -21,7 +21,7 @@ import type { AppRecord } from '../src/contract/app.ts'
 import { DescribedApp } from '../src/http/app.ts'
 import { rowsheet } from '../src/http/described/rowsheet.ts'
 import { settings } from '../src/http/settings.ts'
-import { KEY_COLUMN } from '../src/http/sheets.ts'
+import { KEY_COLUMN } from '../src/http/sheet-rows.ts'
 
 const signal = new AbortController().signal
 const folder = mkdtempSync(join(tmpdir(), 'constant-tide-sheets-'))
