@@ -236,11 +236,12 @@ class OpenTwoWay implements OpenRun {
     let changed = known.status.pairs === null
     try {
       if (await this.settle(writing)) changed = true
-      await this.keepBefore(writing)
+      const progressed = await this.progressed()
+      await this.keepBefore(writing, progressed)
       await this.hooks.see(opened.places, signal)
       for (const lane of opened.places.lanes) {
         known.status = { ...known.status, doing: lane.name }
-        const before = await parts.pairs.lane(record.id, lane.name)
+        const before = progressed.get(lane.name)
         const { taken, written, put, progress } = await passLane(
           writing,
           lane,
@@ -274,6 +275,15 @@ class OpenTwoWay implements OpenRun {
     run.succeeded()
   }
 
+  /** How far each lane has come. */
+  private async progressed(): Promise<Map<string, LaneProgress | undefined>> {
+    const { record, parts } = this.run
+    const progressed = new Map<string, LaneProgress | undefined>()
+    for (const { name } of this.opened.places.lanes)
+      progressed.set(name, await parts.pairs.lane(record.id, name))
+    return progressed
+  }
+
   private keeping(): Keeping {
     const { places } = this.opened
     const { record, parts } = this.run
@@ -284,11 +294,14 @@ class OpenTwoWay implements OpenRun {
   }
 
   /** Before the first pass, and before one that looks at all records because the setup is another one. */
-  private async keepBefore(writing: Writing): Promise<void> {
+  private async keepBefore(
+    writing: Writing,
+    progressed: ReadonlyMap<string, LaneProgress | undefined>,
+  ): Promise<void> {
     const { record, parts } = this.run
     const keeping = this.keeping()
     const names = this.opened.places.lanes.map(({ name }) => name)
-    const known = await Promise.all(names.map(name => parts.pairs.lane(record.id, name)))
+    const known = names.map(name => progressed.get(name))
     const isNew = known.every(one => one === undefined)
     if (names.every((name, i) => known[i]?.digest === keeping.digests[name])) return
     const [last] = await parts.restorePoints.list(record.id)
