@@ -96,6 +96,16 @@ test('the order of the records makes no difference, nor which side is which', ()
   )
 })
 
+test('doubles of an earlier rule that are the same by a later one stand in an order of their own', () => {
+  const people = (prefix: string, mails: Value[]) =>
+    mails.map((mail, i): Person => ({ id: `${prefix}${i}`, mail, name: 'Ada Fenwick', town: 'Thornby' }))
+  const a = people('a', [null, null, 'ada@example.org'])
+  const b = people('b', ['ada@example.org', null, 'ada@example.org'])
+  const { doubles } = up(a, b)
+  expect(doubles.filter(({ rule }) => rule === 1).map(one => one.a)).toEqual([['a0', 'a1'], ['a2']])
+  expect(up(a.toReversed(), b.toReversed()).doubles).toEqual(doubles)
+})
+
 test('doubles are told apart by a later rule, among themselves alone; almost the same is for a person', () => {
   const person = (id: string, mail: Value, name: Value, town: Value = 'Thornby'): Person => ({
     id,

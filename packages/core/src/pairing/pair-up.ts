@@ -69,7 +69,13 @@ export function pairUp(
     records[side].filter(({ id }) => !paired[side].has(id) && !among[side].has(id))
   return {
     pairs: pairs.sort((x, y) => x.rule - y.rule || compare(x.a, y.a)),
-    doubles: open.sort((x, y) => x.rule - y.rule || compare(JSON.stringify(x.by), JSON.stringify(y.by))),
+    doubles: open.sort(
+      (x, y) =>
+        x.rule - y.rule ||
+        compare(JSON.stringify(x.by), JSON.stringify(y.by)) ||
+        // Doubles of an earlier rule can be the same by a later one, each among themselves.
+        compare(x.a[0]!, y.a[0]!),
+    ),
     near: nearOf({ a: alone('a'), b: alone('b') }, rules),
     left,
   }
