@@ -11,7 +11,8 @@ import { join } from 'node:path'
 import { StandInApp } from '../../packages/stand-ins/src/apps/app.ts'
 import type { StandInObject, StandInRecord } from '../../packages/stand-ins/src/apps/definition.ts'
 import { NO_APP_FAULTS } from '../../packages/stand-ins/src/apps/faults.ts'
-import { NotTaken, Records } from '../../packages/stand-ins/src/apps/records.ts'
+import { NotTaken } from '../../packages/stand-ins/src/apps/not-taken.ts'
+import { Records } from '../../packages/stand-ins/src/apps/records.ts'
 import type { Random } from '../random.ts'
 import {
   appTrouble,

@@ -1,7 +1,8 @@
 /** The connector of described apps, against apps that answer in all the ways in which apps do. */
 import { Changes } from '../src/http/changes.ts'
 import { afterAll, afterEach, beforeAll, describe, expect, test } from '@jest/globals'
-import type { AppDescription, Paging } from '@tide/core/app/description'
+import type { Paging } from '@tide/core/app/described-records'
+import type { AppDescription } from '@tide/core/app/description'
 import type { WriteOperation } from '@tide/core/app/object'
 import { createServer, type IncomingMessage, type Server, type ServerResponse } from 'node:http'
 import type { AddressInfo } from 'node:net'
@@ -9,6 +10,7 @@ import { mkdtemp, rm } from 'node:fs/promises'
 import { tmpdir } from 'node:os'
 import { join } from 'node:path'
 import { StandInApp } from '../../stand-ins/src/apps/app.ts'
+import { benchbookApp, fillBenchbook } from '../../stand-ins/src/apps/benchbook.ts'
 import { clubgateApp, fillClubgate } from '../../stand-ins/src/apps/clubgate.ts'
 import type { StandInAppDefinition } from '../../stand-ins/src/apps/definition.ts'
 import { NO_APP_FAULTS } from '../../stand-ins/src/apps/faults.ts'
@@ -17,6 +19,7 @@ import { Records } from '../../stand-ins/src/apps/records.ts'
 import type { AppRecord } from '../src/contract/app.ts'
 import { DescribedApp } from '../src/http/app.ts'
 import { Budget } from '../src/http/budget.ts'
+import { benchbook } from '../src/http/described/benchbook.ts'
 import { clubgate } from '../src/http/described/clubgate.ts'
 import { pollenpost } from '../src/http/described/pollenpost.ts'
 import { SignIn } from '../src/http/sign-in.ts'
@@ -71,11 +74,31 @@ const APPS: Tried[] = [
     object: 'members',
     values: { audience: 'aud_1001', email: 'new@example.org', name: 'New' },
   },
+  {
+    described: benchbook,
+    standIn: benchbookApp,
+    fill: records => {
+      fillBenchbook(records)
+      const fields = [
+        { title: 'Name', type: 'text' },
+        { title: 'Email', type: 'e-mail' },
+        { title: 'Spent this year', type: 'number' },
+        { title: 'News wanted', type: 'yes or no' },
+      ]
+      const { name } = records.tables.makeTable({ title: 'Made by people', fields })
+      for (const one of ['a', 'b', 'c']) records.create(records.tables.get(name), { name: one })
+    },
+    object: 'made_by_people',
+    values: { name: 'New', email: 'new@example.org', spent_this_year: '3.10', news_wanted: 'true' },
+  },
 ]
 
 describe.each(APPS)('$described.app', ({ described, standIn, fill, object, values }) => {
   let app: StandInApp
   let api: DescribedApp
+  // Members cannot be read back, and have no versions.
+  const isRead = object !== 'members'
+  const objectIn = () => app.definition.objects.find(({ name }) => name === object)!
   beforeAll(async () => {
     app = new StandInApp(
       standIn,
@@ -101,8 +124,9 @@ describe.each(APPS)('$described.app', ({ described, standIn, fill, object, value
     const { id } = made as { id: string }
     const record = app.records.get(object, id)!
     expect(record.email).toBe('new@example.org')
-    if (object === 'organisations') {
-      expect(record).toMatchObject({ orders_this_year: 12, spent_this_year: 3.1, news_wanted: true })
+    if (object === 'organisations') expect(record).toMatchObject({ orders_this_year: 12 })
+    if (isRead) {
+      expect(record).toMatchObject({ spent_this_year: 3.1, news_wanted: true })
       expect(await api.read(object, id, signal)).toMatchObject({
         spent_this_year: '3.1',
         news_wanted: 'true',
@@ -143,13 +167,12 @@ describe.each(APPS)('$described.app', ({ described, standIn, fill, object, value
     await expect(write([{ op: 'create', values }])).rejects.toMatchObject({ kind: 'structural' })
   })
 
-  // Members cannot be read back, and have no versions.
-  if (object === 'organisations') {
+  if (isRead) {
     test('a change of a record that somebody has changed since is not carried out', async () => {
       const [made] = await write([{ op: 'create', values }])
       const { id, record } = made as { id: string; record: AppRecord }
       expect(record).toMatchObject({ id, version: '1', email: 'new@example.org' })
-      app.records.change(standIn.objects[0]!, id, { name: 'By somebody' })
+      app.records.change(objectIn(), id, { name: 'By somebody' })
       const change = (name: string, version: string): WriteOperation => ({
         op: 'change',
         id,
@@ -165,7 +188,6 @@ describe.each(APPS)('$described.app', ({ described, standIn, fill, object, value
     })
 
     test('changes are told once each, whatever they share a second with', async () => {
-      const [organisations] = standIn.objects as [(typeof standIn.objects)[0]]
       const told = async (cursor: string | null) => {
         const ids: string[] = []
         let next: string | null = null
@@ -178,12 +200,12 @@ describe.each(APPS)('$described.app', ({ described, standIn, fill, object, value
       const first = await told(null)
       expect(first.ids).toHaveLength(app.records.of(object).length)
       const [a, b, c] = app.records.of(object).map(({ id }) => id) as [string, string, string]
-      app.records.change(organisations, a, { note: 'one' })
+      app.records.change(objectIn(), a, { name: 'one' })
       const second = await told(first.next)
       expect(second.ids).toEqual([a])
       // In the same second, the same one again and another.
-      app.records.change(organisations, a, { note: 'two' })
-      app.records.change(organisations, b, { note: 'one' })
+      app.records.change(objectIn(), a, { name: 'two' })
+      app.records.change(objectIn(), b, { name: 'one' })
       const third = await told(second.next)
       expect(third.ids.sort()).toEqual([a, b].sort())
       expect((await told(third.next)).ids).toEqual([])
@@ -191,10 +213,10 @@ describe.each(APPS)('$described.app', ({ described, standIn, fill, object, value
       const cursor = third.next
       const ids: string[] = []
       let next: string | null = null
-      for (const id of [a, b, c]) app.records.change(organisations, id, { note: 'before' })
+      for (const id of [a, b, c]) app.records.change(objectIn(), id, { name: 'before' })
       for await (const { changed, cursor: now } of api.changes(object, cursor, signal)) {
         ids.push(...changed.map(({ id }) => id))
-        if (now === undefined) app.records.change(organisations, a, { note: 'meanwhile' })
+        if (now === undefined) app.records.change(objectIn(), a, { name: 'meanwhile' })
         else next = now
       }
       expect(ids.sort()).toEqual([a, b, c].sort())
@@ -204,7 +226,7 @@ describe.each(APPS)('$described.app', ({ described, standIn, fill, object, value
 
   test('what it says of itself fits its document', async () => {
     const objects = await api.objects()
-    expect(objects.map(({ name }) => name)).toEqual(Object.keys(described.objects))
+    expect(objects.map(({ name }) => name)).toEqual(expect.arrayContaining(Object.keys(described.objects)))
     expect(
       objects.find(({ name }) => name === object)!.fields.find(({ name }) => name === 'email'),
     ).toMatchObject({ email: true })

@@ -19,7 +19,7 @@ interface LookedSide {
   objects: readonly AppObject[] | undefined
   knowsRepeats: boolean | undefined
   capture: TwoWayLook['captures']['a']
-  makes: string | undefined
+  makes: NonNullable<TwoWayLook['makes']['a']> | undefined
 }
 
 /** What both sides have; what cannot be asked is told as a note. */
@@ -55,7 +55,7 @@ export async function lookAtPlaces(
           objects,
           knowsRepeats: found.knowsRepeats,
           capture: await captureOf(session, connection, tablesOf(definition, side, objects)),
-          makes: session.singleRows && session.target ? schemaOf(objects) : undefined,
+          makes: found.makes && { schema: found.makes.inSchemas ? schemaOf(objects) : null },
         }
       })
     } catch (thrown) {

@@ -113,7 +113,7 @@ beforeAll(async () => {
     every: 1,
   }
   const { starters } = await call<TwoWayLook>(url, 'POST', '/two-way/look', { definition: empty })
-  definition = { ...empty, lanes: starters[0]!.lanes }
+  definition = { ...empty, lanes: starters[0]!.lanes.map(({ lane }) => lane) }
 }, 120_000)
 afterAll(async () => {
   for (const one of listening) {

@@ -1,7 +1,7 @@
 /** Tables of two databases kept in step, through the API; what came of it is read by the databases' own SQL. */
 import { afterAll, beforeAll, expect, test } from '@jest/globals'
 import type { PipelineStatus } from '@tide/core/api/pipelines'
-import { newTableJoins, type NewTableLook } from '@tide/core/app/new-table'
+import { madeJoins, type MadeLook } from '@tide/core/app/made'
 import type { PairSeen, TwoWayForeseen, TwoWayLook, UndoForeseen } from '@tide/core/api/two-way'
 import type { TwoWayDefinition, TwoWayLane } from '@tide/core/definition/two-way'
 import { eventually } from '../../../e2e/server.ts'
@@ -294,14 +294,13 @@ test('a table is made for the records of the other side after a look at how, and
     connection: definition.to,
     from: definition.from,
     object: 'public.members',
-    table: { namespace: 'site', name: 'members copy' },
+    wanted: { into: { schema: 'site', table: 'members copy' }, link: 'office key' },
   }
-  const newTable = (part: object) =>
-    call<NewTableLook>(url, 'POST', '/two-way/new-table', { ...asked, ...part })
+  const newTable = (part: object) => call<MadeLook>(url, 'POST', '/two-way/make', { ...asked, ...part })
   const there = () =>
     systems.ask('shop', `SELECT count(*) FROM information_schema.tables WHERE table_name = 'members copy'`)
   const look = await newTable({ make: false })
-  expect(look.statements).toEqual([
+  expect(look.calls).toEqual([
     expect.stringMatching(/^CREATE TABLE `site`\.`members copy` \([^;]+AUTO_INCREMENT/),
   ])
   expect(await there()).toEqual([['0']])
@@ -314,11 +313,11 @@ test('a table is made for the records of the other side after a look at how, and
     a: 'public.members',
     b: made.place,
     originate: 'both',
-    fields: newTableJoins(made, object, 'b'),
+    fields: madeJoins(made, object, 'b'),
     conflict: 'the later',
     tie: 'a',
     first: 'a',
-    links: { b: made.link },
+    links: { b: made.link! },
   }
   const copied = { ...definition, name: 'A copy of the members', lanes: [lane] }
   const { notes } = await call<TwoWayLook>(url, 'POST', '/two-way/look', { definition: copied })
@@ -342,13 +341,29 @@ test('a table is made for the records of the other side after a look at how, and
     )
   await eventually(async () => JSON.stringify(await said()) === '[["From the copy"],["Only there"]]', 30)
   // The other way round.
-  await call(url, 'POST', '/two-way/new-table', {
+  await call(url, 'POST', '/two-way/make', {
     connection: definition.from,
     from: definition.to,
     object: 'site.contacts',
-    table: { namespace: 'public', name: 'contacts_copy' },
+    wanted: { into: { schema: 'public', table: 'contacts_copy' }, link: 'Shop key' },
     make: true,
   })
+  // Two columns more, for two fields of the other side; names that are taken are not taken twice.
+  const more = await call<MadeLook>(url, 'POST', '/two-way/make', {
+    connection: definition.from,
+    from: definition.to,
+    object: 'site.contacts',
+    wanted: { into: { place: 'public.contacts_copy' }, fields: ['full_name', 'since'], link: null },
+    make: true,
+  })
+  expect([more.place, more.link, more.joins]).toEqual([
+    'public.contacts_copy',
+    null,
+    [
+      { field: 'full_name', column: 'full_name_2' },
+      { field: 'since', column: 'since_2' },
+    ],
+  ])
   const columns = await systems.ask(
     'office',
     `SELECT column_name, data_type, is_identity FROM information_schema.columns WHERE table_name = 'contacts_copy' ORDER BY ordinal_position`,

@@ -62,7 +62,7 @@ async function setUpTickets(server: string, apps: readonly AppAccess[]): Promise
   await call(server, 'POST', `/pipelines/${id}/pause`)
   await until(TICKETS, async () => (await statusOf(server, id)).state === 'Paused')
   await edit(rakeboard, `/tickets/${one.a!.id}`, { status: 'waiting for parts' })
-  await edit(benchbook, `/jobs/${one.b!.id}`, { stage: 'doing' })
+  await edit(benchbook, `/tables/jobs/rows/${one.b!.id}`, { stage: 'doing' })
   await call(server, 'POST', `/pipelines/${id}/continue`)
 }
 

@@ -1,7 +1,8 @@
 /** What a workplace app offers beside what every connection does: its objects, and writing single records; and what of that tables offer, too. */
 import { Failure } from '@tide/core/failure'
 import type { WebhookSigning } from '@tide/core/app/description'
-import type { AppObject, WriteAnswer, WriteOperation } from '@tide/core/app/object'
+import type { Made, MadeJoin } from '@tide/core/app/made'
+import type { AppField, AppObject, WriteAnswer, WriteOperation } from '@tide/core/app/object'
 
 /** The app has refused a call as a whole: nothing of it was done. */
 export class NotDone extends Failure {
@@ -59,6 +60,10 @@ export interface PlaceSide {
     operations: readonly WriteOperation[],
     asked: { once: string; signal: AbortSignal },
   ): Promise<WriteAnswer[]>
+  /** Tables and fields can be made; `inSchemas`: in which schema, is asked. undefined: they cannot. */
+  makes: { inSchemas: boolean } | undefined
+  /** What is made for records of another place, and how; nothing is made by asking. */
+  toMake(asked: MakeAsked): Promise<ToMake>
   /** How the app signs its webhooks; undefined: it calls nobody. */
   webhooks: WebhookSigning | undefined
   /** Has the app call an address when a record of the object has changed; returns the key of the subscription. */
@@ -69,6 +74,24 @@ export interface PlaceSide {
   end?(): Promise<void>
   /** It is not used any more. */
   close?(): Promise<void>
+}
+
+export interface MakeAsked {
+  /** A new place, in the schema if there are any; or one that is there. */
+  into: { table: string; schema: string | null } | { place: string }
+  /** Fields of the other place: each gets one, if there is a type that holds it. */
+  fields: readonly AppField[]
+  /** The name of the field that gets the key of the other half; null: none does. */
+  link: string | null
+}
+
+export interface ToMake {
+  /** Statements or calls by which it is made. */
+  calls: string[]
+  /** By field of the other place: what its own is called. `asNumber`: truth values are 1 and 0 there. */
+  joins: MadeJoin[]
+  link: string | null
+  make(signal: AbortSignal): Promise<Made>
 }
 
 export interface AppSide extends PlaceSide {

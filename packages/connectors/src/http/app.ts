@@ -1,20 +1,25 @@
 /** An app by its description, as one works with it. */
-import type { AppDescription, DescribedObject, WebhookSigning } from '@tide/core/app/description'
+import type { DescribedRecords } from '@tide/core/app/described-records'
+import type { AppDescription, WebhookSigning } from '@tide/core/app/description'
 import type { AppField, AppObject, WriteAnswer, WriteOperation } from '@tide/core/app/object'
 import { faultsOf, isOpenApi, objectsOf, type OpenApi } from '@tide/core/app/openapi'
 import { Failure } from '@tide/core/failure'
 import { stringify } from 'lossless-json'
 import { parseDocument } from 'yaml'
 import {
-  NotDone,
   type AppCall,
   type AppRecord,
   type AppSide,
   type Changed,
   type ListAsked,
+  type MakeAsked,
+  type PlaceSide,
+  type ToMake,
 } from '../contract/app.ts'
 import { Changes } from './changes.ts'
+import { Discovery } from './discovery.ts'
 import { Sheets } from './sheets.ts'
+import { Understood } from './understood.ts'
 import { Caller, saidIn, type Answer } from './caller.ts'
 import type { AppSettings } from './settings.ts'
 import type { KeepSecrets } from '../contract/session.ts'
@@ -29,20 +34,28 @@ export class DescribedApp implements AppSide {
   private readonly description: AppDescription
   private readonly settings: AppSettings
   private readonly caller: Caller
+  private readonly understood: Understood
   private readonly sheets: Sheets | undefined
+  private readonly discovery: Discovery | undefined
   private known: Promise<AppObject[]> | undefined
 
   constructor(description: AppDescription, settings: AppSettings, keep?: KeepSecrets) {
     this.description = description
     this.settings = settings
     this.caller = new Caller(description, settings, keep)
-    const { app, sheets } = description
+    const { app, sheets, discovery } = description
+    this.understood = new Understood(app)
     this.sheets = sheets && new Sheets(app, sheets, this.caller)
+    this.discovery = discovery && new Discovery(app, discovery, this.caller)
   }
 
   /** undefined: the object is none. */
   private sheetsFor(object: string): Sheets | undefined {
-    return Object.hasOwn(this.description.objects, object) ? undefined : this.sheets
+    return this.isDescribed(object) ? undefined : this.sheets
+  }
+
+  private isDescribed(object: string): boolean {
+    return Object.hasOwn(this.description.objects, object)
   }
 
   get name(): string {
@@ -75,7 +88,8 @@ export class DescribedApp implements AppSide {
 
   async objects(): Promise<AppObject[]> {
     const described = await this.describedObjects()
-    return this.sheets ? [...described, ...(await this.sheets.objects())] : described
+    const others = (await (this.sheets ?? this.discovery)?.objects()) ?? []
+    return [...described, ...others.filter(({ name }) => !this.isDescribed(name))]
   }
 
   private describedObjects(): Promise<AppObject[]> {
@@ -117,6 +131,15 @@ export class DescribedApp implements AppSide {
       `What ${this.name} has as its OpenAPI document is none of version 3.`,
       'Give the document’s address or its text in the connection’s settings.',
     )
+  }
+
+  get makes(): PlaceSide['makes'] {
+    return this.discovery?.makes ? { inSchemas: false } : undefined
+  }
+
+  toMake(asked: MakeAsked): Promise<ToMake> {
+    if (this.discovery) return Promise.resolve(this.discovery.toMake(asked))
+    throw new Failure('refused', `${this.name} lets nobody make fields.`, 'Make them there by hand.')
   }
 
   list(object: string, { where = {}, most, signal }: ListAsked): AsyncGenerator<AppRecord[]> {
@@ -188,14 +211,14 @@ export class DescribedApp implements AppSide {
         query: page > 0 && paging?.by === 'link' ? {} : query,
         signal,
       })
-      const records = this.understood(answer, `the list of ${object}`, items)
+      const records = this.understood.at(answer, `the list of ${object}`, items)
       if (!Array.isArray(records))
         throw new Failure(
           'structural',
           `${this.name} answered the list of ${object} without a list${items === '' ? '' : ` at ${items}`}.`,
           'Correct “items” in the description.',
         )
-      if (records.length > 0) yield records.map(record => recordOf(record, fields))
+      if (records.length > 0) yield await this.recordsIn(object, records, fields)
       if (!paging || records.length === 0) return
       if (paging.by === 'page') place++
       else if (paging.by === 'offset') place += records.length
@@ -221,7 +244,7 @@ export class DescribedApp implements AppSide {
     if (list?.total === undefined) return undefined
     const query = list.size ? { [list.size.parameter]: '1' } : {}
     const answer = await this.caller.call({ method: 'GET', path: list.path, query, signal })
-    const total = Number(textOf(this.understood(answer, `the list of ${object}`, list.total)))
+    const total = Number(textOf(this.understood.at(answer, `the list of ${object}`, list.total)))
     return Number.isSafeInteger(total) ? total : undefined
   }
 
@@ -234,7 +257,9 @@ export class DescribedApp implements AppSide {
     const answer = await this.caller.call({ method: 'GET', path: withId(read.path, id), signal })
     if (answer.status === 404 || answer.status === 410) return undefined
     const fields = await this.fields(object)
-    return recordOf(this.understood(answer, `${object} ${id}`, read.item ?? ''), fields)
+    const told = this.understood.at(answer, `${object} ${id}`, read.item ?? '')
+    const [record] = await this.recordsIn(object, [told], fields)
+    return record
   }
 
   async write(
@@ -267,7 +292,7 @@ export class DescribedApp implements AppSide {
       key: string
       once: string
       signal: AbortSignal
-      batch: NonNullable<DescribedObject['batch']>
+      batch: NonNullable<DescribedRecords['batch']>
       fields: AppField[]
     },
   ): Promise<WriteAnswer[]> {
@@ -288,7 +313,7 @@ export class DescribedApp implements AppSide {
       writes: true,
       signal,
     })
-    const answers = this.understood(answer, `a batch of ${object}`, batch.answers)
+    const answers = this.understood.at(answer, `a batch of ${object}`, batch.answers)
     if (!Array.isArray(answers) || answers.length !== operations.length)
       throw new Failure(
         'structural',
@@ -375,7 +400,7 @@ export class DescribedApp implements AppSide {
       writes: true,
       signal,
     })
-    const id = textOf(this.understood(answer, 'a subscription', webhooks.id))
+    const id = textOf(this.understood.at(answer, 'a subscription', webhooks.id))
     if (id !== null) return id
     throw new Failure(
       'structural',
@@ -390,10 +415,10 @@ export class DescribedApp implements AppSide {
     const { path, method = 'DELETE' } = remove
     const answer = await this.caller.call({ method, path: withId(path, subscription), writes: true, signal })
     if (answer.status !== 404 && answer.status !== 410)
-      this.understood(answer, 'the end of a subscription', '')
+      this.understood.at(answer, 'the end of a subscription', '')
   }
 
-  private versionHeader({ version }: DescribedObject, operation: WriteOperation): Record<string, string> {
+  private versionHeader({ version }: DescribedRecords, operation: WriteOperation): Record<string, string> {
     if (operation.op !== 'change' || operation.version === undefined || version?.header === undefined)
       return {}
     // An entity tag: https://www.rfc-editor.org/rfc/rfc9110#field.etag
@@ -405,18 +430,10 @@ export class DescribedApp implements AppSide {
     return idempotency === undefined ? {} : { [idempotency]: once }
   }
 
-  /** What stands at the pointer in an answer; throws for what was refused as a whole. */
-  private understood({ status, body }: Answer, what: string, pointer: string): unknown {
-    if (status < 300) return at(body, pointer)
-    throw new NotDone(
-      `${this.name} refused ${what} (${status}): ${saidIn(body)}`,
-      'Correct the description, or what is sent.',
-    )
-  }
-
-  private described(object: string): DescribedObject {
+  private described(object: string): DescribedRecords {
     const { objects } = this.description
-    if (Object.hasOwn(objects, object)) return objects[object]!
+    if (this.isDescribed(object)) return objects[object]!
+    if (this.discovery) return this.discovery.recordsOf(object)
     throw new Failure(
       'structural',
       `${this.name} has no object “${object}” any more.`,
@@ -425,7 +442,18 @@ export class DescribedApp implements AppSide {
   }
 
   private async fields(object: string): Promise<AppField[]> {
+    if (this.discovery && !this.isDescribed(object)) return this.discovery.fields(object)
     return (await this.describedObjects()).find(({ name }) => name === object)!.fields
+  }
+
+  /** Throws a Failure where a field was taken away that the records had. */
+  private async recordsIn(
+    object: string,
+    told: readonly unknown[],
+    fields: readonly AppField[],
+  ): Promise<AppRecord[]> {
+    if (this.discovery && !this.isDescribed(object)) await this.discovery.stillThere(object, told, fields)
+    return told.map(one => recordOf(one, fields))
   }
 }
 

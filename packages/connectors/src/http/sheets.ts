@@ -3,10 +3,10 @@
  * key for each, and whatever is written says of which revision of the sheet: where somebody was faster, it is read again.
  */
 import { randomBytes } from 'node:crypto'
-import type { DescribedSheets } from '@tide/core/app/description'
+import type { DescribedSheets } from '@tide/core/app/described-sheets'
 import type { AppObject, WriteAnswer, WriteOperation } from '@tide/core/app/object'
 import { Failure } from '@tide/core/failure'
-import { NotDone, type AppRecord, type Changed } from '../contract/app.ts'
+import type { AppRecord, Changed } from '../contract/app.ts'
 import { saidIn, type Answer, type Caller } from './caller.ts'
 import {
   columnsOf,
@@ -20,6 +20,7 @@ import {
   type Snapshot,
   type Writes,
 } from './sheet-rows.ts'
+import { Understood } from './understood.ts'
 import { at, filled, placed, textOf } from './values.ts'
 
 /** People who write without a pause are faster so many times at most. */
@@ -30,6 +31,7 @@ const KNOWN_MS = 5_000
 export class Sheets {
   private readonly described: DescribedSheets
   private readonly caller: Caller
+  private readonly understood: Understood
   private readonly app: string
   private known: { at: number; objects: Promise<AppObject[]> } | undefined
   /** By sheet: columns that somebody was told of. */
@@ -42,6 +44,7 @@ export class Sheets {
 
   constructor(app: string, described: DescribedSheets, caller: Caller) {
     this.app = app
+    this.understood = new Understood(app)
     this.described = described
     this.caller = caller
   }
@@ -63,12 +66,12 @@ export class Sheets {
     const { path, items = '', id, title } = this.described.list
     const { signal } = new AbortController()
     const answer = await this.caller.call({ method: 'GET', path, signal })
-    const sheets = this.understood(answer, 'the list of sheets', items)
-    if (!Array.isArray(sheets)) throw this.misdescribed('the list of sheets', 'sheets.list.items')
+    const sheets = this.understood.at(answer, 'the list of sheets', items)
+    if (!Array.isArray(sheets)) throw this.understood.otherwise('the list of sheets', 'sheets.list.items')
     const objects: AppObject[] = []
     for (const sheet of sheets) {
       const key = textOf(at(sheet, id))
-      if (key === null) throw this.misdescribed('a sheet', 'sheets.list.id')
+      if (key === null) throw this.understood.otherwise('a sheet', 'sheets.list.id')
       const { header } = await this.page(key, { from: 2, most: 1, signal })
       objects.push(objectOf(key, textOf(at(sheet, title)) ?? key, header))
       this.told.set(key, [...new Set([...(this.told.get(key) ?? []), ...columnsOf(header)])])
@@ -157,7 +160,8 @@ export class Sheets {
         const some = cells.slice(from, from + this.most)
         const written = await this.send(sheet, of, { cells: some, append: [], remove: [] }, signal)
         if (written === 'changed') break
-        if (written.status >= 400) throw this.notDone(written, `keys for the rows of ${this.titleOf(sheet)}`)
+        if (written.status >= 400)
+          throw this.understood.refused(written, `keys for the rows of ${this.titleOf(sheet)}`)
         of = this.own.get(sheet)!.now
       }
     }
@@ -175,7 +179,7 @@ export class Sheets {
       signal,
     })
     if (answer.status >= 400 && !isChanged(answer))
-      throw this.notDone(answer, `a column “${KEY_COLUMN}” for ${this.titleOf(sheet)}`)
+      throw this.understood.refused(answer, `a column “${KEY_COLUMN}” for ${this.titleOf(sheet)}`)
   }
 
   /** All its rows would seem to be gone, and others to have come. */
@@ -297,10 +301,10 @@ export class Sheets {
       signal,
     })
     const what = `the rows of ${this.titleOf(sheet)}`
-    const of = textOf(this.understood(answer, what, revision))
+    const of = textOf(this.understood.at(answer, what, revision))
     const titles = at(answer.body, header)
-    if (of === null) throw this.misdescribed(what, 'sheets.rows.revision')
-    if (!Array.isArray(titles)) throw this.misdescribed(what, 'sheets.rows.header')
+    if (of === null) throw this.understood.otherwise(what, 'sheets.rows.revision')
+    if (!Array.isArray(titles)) throw this.understood.otherwise(what, 'sheets.rows.header')
     return {
       revision: of,
       header: titles.map(one => (textOf(one) ?? '').trim()),
@@ -311,11 +315,12 @@ export class Sheets {
   private rowsIn({ body }: Answer, items: string): Row[] {
     const { number, cells } = this.described.rows
     const rows = at(body, items)
-    if (!Array.isArray(rows)) throw this.misdescribed('rows', 'sheets.rows.items')
+    if (!Array.isArray(rows)) throw this.understood.otherwise('rows', 'sheets.rows.items')
     return rows.map(row => {
       const values = at(row, cells)
       const of = Number(textOf(at(row, number)))
-      if (!Array.isArray(values) || !Number.isSafeInteger(of)) throw this.misdescribed('a row', 'sheets.rows')
+      if (!Array.isArray(values) || !Number.isSafeInteger(of))
+        throw this.understood.otherwise('a row', 'sheets.rows')
       return { number: of, cells: values.map(one => textOf(one) ?? '') }
     })
   }
@@ -344,26 +349,6 @@ export class Sheets {
 
   private revisionHeader(revision: string): Record<string, string> {
     return { [this.described.write.header]: `"${revision}"` }
-  }
-
-  private understood({ status, body }: Answer, what: string, pointer: string): unknown {
-    if (status < 300) return at(body, pointer)
-    throw this.notDone({ status, body }, what)
-  }
-
-  private notDone({ status, body }: Pick<Answer, 'status' | 'body'>, what: string): NotDone {
-    return new NotDone(
-      `${this.app} refused ${what} (${status}): ${saidIn(body)}`,
-      'See that the sheet is there, and that the account may do that.',
-    )
-  }
-
-  private misdescribed(what: string, where: string): Failure {
-    return new Failure(
-      'structural',
-      `${this.app} answered with ${what} in another form than described.`,
-      `Correct “${where}” in the description.`,
-    )
   }
 
   private busy(sheet: string): Failure {

@@ -81,9 +81,9 @@ export interface TwoWayLook {
   proposed: ProposedJoin[][]
   /** What is done at a side that is a database, so that it tells changes. */
   captures: Partial<Record<Side, { note: string; statements: string[] }>>
-  /** Sides on which a table can be made for the records of the other: the schema in which it would be. */
-  makes: Partial<Record<Side, string>>
-  /** Ready-made lanes for these two apps. */
+  /** Sides on which places and fields can be made for the records of the other; `schema`: in which a table would be, at a database. */
+  makes: Partial<Record<Side, { schema: string | null }>>
+  /** Ready-made lanes for these two. */
   starters: Starter[]
 }
 

@@ -1,5 +1,6 @@
 /** An object of an app as it is worked with: its fields by the OpenAPI document, and what may be done with its records. */
 import type { LogicalType } from '../records/types.ts'
+import type { DescribedRecords } from './described-records.ts'
 
 export interface AppField {
   name: string
@@ -39,6 +40,28 @@ export interface AppObject {
   adds?: string
   /** Why no records can be written to it, and what to do, where that is not plain. */
   closed?: string
+}
+
+/** With what its description says of its records. */
+export function objectOf(
+  known: Pick<AppObject, 'name' | 'title' | 'label' | 'fields'>,
+  { key, list, read, create, change, remove, batch, created, version }: DescribedRecords,
+): AppObject {
+  return {
+    ...known,
+    key,
+    can: {
+      list: list !== undefined,
+      read: read !== undefined,
+      create: create !== undefined || batch?.create !== undefined,
+      change: change !== undefined || batch?.change !== undefined,
+      remove: remove !== undefined || batch?.remove !== undefined,
+    },
+    findBy: Object.keys(list?.where ?? {}),
+    changed: list?.changed?.field ?? null,
+    created: created ?? null,
+    version: version?.field ?? null,
+  }
 }
 
 /** What a write came to: an answer for each operation. */

@@ -1,7 +1,10 @@
 /** Objects of an app by its OpenAPI 3.1 document (https://spec.openapis.org/oas/v3.1.1) and its description. */
 import type { LogicalType } from '../records/types.ts'
 import type { AppDescription, DescribedObject } from './description.ts'
-import type { AppField, AppObject } from './object.ts'
+import type { DescribedRecords } from './described-records.ts'
+import type { DescribedDiscovery } from './discovery.ts'
+import { jsonType } from './json-type.ts'
+import { objectOf, type AppField, type AppObject } from './object.ts'
 
 /** As much of JSON Schema as is looked into. */
 interface Schema {
@@ -50,7 +53,14 @@ export function faultsOf(description: AppDescription, document: OpenApi): Descri
     ['remove', remove, 'DELETE'],
   ] as const)
     if (asked) missingRequest(document, ['webhooks', place], asked.path, asked.method ?? preset, faults)
-  const { sheets } = description
+  const { sheets, discovery } = description
+  if (sheets && discovery)
+    faults.push({
+      at: ['sheets'],
+      message: 'There are sheets and a discovery.',
+      remedy: 'Take one of them out: objects that are not described come from one of them.',
+    })
+  if (discovery) missingDiscovery(document, discovery, faults)
   for (const [place, asked, preset] of [
     ['list', sheets?.list, 'GET'],
     ['rows', sheets?.rows, 'GET'],
@@ -99,7 +109,8 @@ export function faultsOf(description: AppDescription, document: OpenApi): Descri
       })
     }
     for (const [field, { refers }] of Object.entries(object.fields ?? {})) {
-      if (refers === undefined || objects.includes(refers)) continue
+      // Of others only the app can tell.
+      if (refers === undefined || discovery || objects.includes(refers)) continue
       faults.push({
         at: [...at, 'fields', field, 'refers'],
         message: `There is no object “${refers}” in this description.`,
@@ -112,6 +123,28 @@ export function faultsOf(description: AppDescription, document: OpenApi): Descri
   return faults
 }
 
+function missingDiscovery(
+  document: OpenApi,
+  { list, fields, records, make }: DescribedDiscovery,
+  faults: DescriptionFault[],
+): void {
+  const asked: [string[], string | undefined, string][] = [
+    [['list'], list.path, 'GET'],
+    [['fields'], fields.path, 'GET'],
+    [['make', 'object'], make?.object.path, make?.object.method ?? 'POST'],
+    [['make', 'field'], make?.field.path, make?.field.method ?? 'POST'],
+  ]
+  for (const [place, path, method] of asked)
+    if (path !== undefined) missingRequest(document, ['discovery', ...place], path, method, faults)
+  for (const { place, path, method } of requestsOf(records))
+    missingRequest(document, ['discovery', 'records', ...place], path, method, faults)
+}
+
+/** Whatever the parts of a path that stand for a key are called. */
+function plainPath(path: string): string {
+  return path.replace(/\{[^{}]*\}/g, '{}')
+}
+
 function missingRequest(
   document: OpenApi,
   at: string[],
@@ -119,7 +152,8 @@ function missingRequest(
   method: string,
   faults: DescriptionFault[],
 ): void {
-  const found = document.paths?.[path]
+  const [, found] =
+    Object.entries(document.paths ?? {}).find(([one]) => plainPath(one) === plainPath(path)) ?? []
   if (!found) {
     faults.push({
       at: [...at, 'path'],
@@ -135,7 +169,7 @@ function missingRequest(
   }
 }
 
-function requestsOf(object: DescribedObject): { place: string[]; path: string; method: string }[] {
+function requestsOf(object: DescribedRecords): { place: string[]; path: string; method: string }[] {
   const { list, read, create, change, remove, batch } = object
   const one = (place: string, asked: { path: string; method?: string } | undefined, preset: string) =>
     asked ? [{ place: [place], path: asked.path, method: asked.method ?? preset }] : []
@@ -153,28 +187,12 @@ function requestsOf(object: DescribedObject): { place: string[]; path: string; m
 export function objectsOf(description: AppDescription, document: OpenApi): AppObject[] {
   return Object.entries(description.objects).map(([name, object]) => {
     const schema = schemaOf(document, object.schema)!
-    const { list, read, create, change, remove, batch } = object
     const required = new Set(schema.required)
-    return {
-      name,
-      title: object.title ?? name,
-      key: object.key,
-      label: object.label ?? null,
-      fields: Object.entries(schema.properties ?? {}).map(([field, property]) =>
-        fieldOf(field, property, { document, object, required: required.has(field) }),
-      ),
-      can: {
-        list: list !== undefined,
-        read: read !== undefined,
-        create: create !== undefined || batch?.create !== undefined,
-        change: change !== undefined || batch?.change !== undefined,
-        remove: remove !== undefined || batch?.remove !== undefined,
-      },
-      findBy: Object.keys(list?.where ?? {}),
-      changed: list?.changed?.field ?? null,
-      created: object.created ?? null,
-      version: object.version?.field ?? null,
-    }
+    const fields = Object.entries(schema.properties ?? {}).map(([field, property]) =>
+      fieldOf(field, property, { document, object, required: required.has(field) }),
+    )
+    const { title = name, label = null } = object
+    return objectOf({ name, title, label, fields }, object)
   })
 }
 
@@ -225,30 +243,10 @@ function typeNameOf({ type }: Schema): string {
 }
 
 function typeOf(document: OpenApi, schema: Schema): LogicalType {
-  switch (typeNameOf(schema)) {
-    case 'string':
-      switch (schema.format) {
-        case 'date':
-          return { kind: 'date' }
-        case 'date-time':
-          return { kind: 'timestamp', zoned: true }
-        case 'decimal':
-          return { kind: 'decimal' }
-        default:
-          return { kind: 'utf8' }
-      }
-    case 'integer':
-      return { kind: 'int', bits: 64, signed: true }
-    case 'number':
-      return { kind: 'decimal' }
-    case 'boolean':
-      return { kind: 'bool' }
-    case 'array':
-      return {
-        kind: 'list',
-        of: schema.items ? typeOf(document, resolved(document, schema.items)) : { kind: 'json' },
-      }
-    default:
-      return { kind: 'json' }
+  const name = typeNameOf(schema)
+  if (name !== 'array') return jsonType(name, schema.format)
+  return {
+    kind: 'list',
+    of: schema.items ? typeOf(document, resolved(document, schema.items)) : { kind: 'json' },
   }
 }

@@ -1,173 +1,165 @@
-/** Ready-made lanes for apps that are often kept in step; what an account does not have is left out. */
+/** Ready-made lanes for apps that are often kept in step; what an account does not have is made there, or left out. */
+import { madeJoins, type Made, type Wanted } from '../app/made.ts'
 import type { AppObject } from '../app/object.ts'
-import type { TwoWayLane } from '../definition/two-way.ts'
-import type { Side } from '../merge/rule.ts'
+import { plainName } from '../app/plain-name.ts'
+import type { TwoWayJoin, TwoWayLane } from '../definition/two-way.ts'
+import { other, type Side } from '../merge/rule.ts'
+import { SIDES } from './lane.ts'
+import { A_DATABASE, STARTERS } from './starter-lanes.ts'
 
 export interface Starter {
   /** What is kept in step, in words. */
   title: string
-  lanes: TwoWayLane[]
+  lanes: StarterLane[]
 }
 
-interface StarterData extends Starter {
-  /** What the apps are called. */
-  apps: Record<Side, string>
+export interface StarterLane {
+  /** With what is there; a place that is not there is ''. */
+  lane: TwoWayLane
+  /** As it is meant. */
+  meant: TwoWayLane
+  /** What can be made on that side. */
+  lacks?: { side: Side; title: string; wanted: Wanted }
 }
 
-const STARTERS: readonly StarterData[] = [
-  {
-    apps: { a: 'Rakeboard', b: 'Benchbook' },
-    title: 'Tickets of a crew and jobs of a table, with their comments and programmes',
-    lanes: [
-      {
-        a: 'tickets',
-        b: 'jobs',
-        originate: 'both',
-        scope: {
-          a: { all: [{ column: 'labels', op: 'contains', value: 'growers' }] },
-          b: { all: [{ column: 'tags', op: 'contains', value: 'crew' }] },
-        },
-        fields: [
-          {
-            a: 'summary',
-            b: 'job',
-            direction: 'both',
-            rule: { as: 'affixed', affix: { on: 'b', before: '{id} ', behind: '' } },
-          },
-          {
-            a: 'status',
-            b: 'stage',
-            direction: 'both',
-            rule: {
-              as: 'mapped',
-              map: {
-                pairs: [
-                  { a: 'new', b: 'to do' },
-                  { a: 'planned', b: 'to do', first: true },
-                  { a: 'in progress', b: 'doing' },
-                  { a: 'waiting for parts', b: 'waiting' },
-                  { a: 'done', b: 'finished', first: true },
-                  { a: 'dropped', b: 'finished' },
-                ],
-                others: 'held',
-              },
-            },
-          },
-          { a: 'labels', b: 'tags', direction: 'both' },
-          { a: 'season', b: 'season', direction: 'a to b', against: 'put back' },
-          { a: 'programme', b: 'programme', direction: 'both' },
-          { a: 'assignee', b: 'who', direction: 'both' },
-          { a: 'due_at', b: 'due', direction: 'both' },
-          { a: 'notes', b: 'notes', direction: 'both' },
-          { a: 'watchers', b: 'watchers', direction: 'a to b' },
-        ],
-        conflict: 'the later',
-        tie: 'a',
-        first: 'the later',
-        pair: [{ fields: [{ a: 'summary', b: 'job', alike: ['case', 'spaces'] }] }],
-        links: { a: 'benchbook_job', b: 'ticket' },
-      },
-      {
-        a: 'comments',
-        b: 'comments',
-        originate: 'both',
-        fields: [
-          { a: 'ticket', b: 'job', direction: 'both' },
-          {
-            a: 'body',
-            b: 'body',
-            direction: 'both',
-            rule: {
-              as: 'attributed',
-              a: '{author}, {created_at}: ',
-              b: '{author}, {created_at}: ',
-            },
-          },
-        ],
-        conflict: 'the later',
-        tie: 'a',
-        first: 'the later',
-        gone: { a: 'delete', b: 'delete' },
-        editedAndGone: 'the deletion wins',
-      },
-      {
-        a: 'programmes',
-        b: 'programmes',
-        originate: 'a',
-        fields: [{ a: 'name', b: 'name', direction: 'both' }],
-        conflict: 'the later',
-        tie: 'a',
-        first: 'a',
-        pair: [{ fields: [{ a: 'name', b: 'name', alike: ['case', 'spaces'] }] }],
-      },
-    ],
-  },
-  {
-    apps: { a: 'Clubgate', b: 'Rowsheet' },
-    title: 'Members of clubs and the office’s list of them, with the clubs',
-    lanes: [
-      {
-        a: 'contacts',
-        b: 'members',
-        originate: 'both',
-        scope: { a: { column: 'organisation', isNull: false } },
-        fields: [
-          { a: 'name', b: 'Name', direction: 'both' },
-          { a: 'email', b: 'E-mail', direction: 'both' },
-          { a: 'telephone', b: 'Telephone', direction: 'both' },
-          { a: 'organisation', b: 'Club', direction: 'both' },
-          { a: 'role', b: 'Part', direction: 'both' },
-        ],
-        conflict: 'the later',
-        tie: 'b',
-        first: 'b',
-        pair: [{ fields: [{ a: 'email', b: 'E-mail', alike: ['case', 'spaces'] }] }],
-      },
-      {
-        a: 'organisations',
-        b: 'clubs',
-        originate: 'a',
-        fields: [
-          { a: 'name', b: 'Club', direction: 'both' },
-          { a: 'club_number', b: 'Number', direction: 'both' },
-          { a: 'telephone', b: 'Telephone', direction: 'both' },
-          { a: 'joined_on', b: 'Joined on', direction: 'a to b', against: 'put back' },
-        ],
-        conflict: 'the later',
-        tie: 'a',
-        first: 'fill what is empty',
-        pair: [{ fields: [{ a: 'club_number', b: 'Number', alike: ['case', 'spaces'] }] }],
-      },
-    ],
-  },
-]
+interface Known {
+  called: Record<Side, string>
+  objects: Record<Side, readonly AppObject[]>
+  /** Sides on which places and fields can be made; in a schema: it is a database. */
+  makes: Partial<Record<Side, { schema: string | null }>>
+}
 
-/** Those that fit the two apps, in either order of the sides. */
-export function startersFor(
-  called: Record<Side, string>,
-  objects: Record<Side, readonly AppObject[]>,
-): Starter[] {
+/** Those that fit the two sides, in either order. */
+export function startersFor(known: Known): Starter[] {
+  const isCalled = (side: Side, name: string) =>
+    name === A_DATABASE ? typeof known.makes[side]?.schema === 'string' : known.called[side] === name
   return STARTERS.flatMap(({ apps, title, lanes }): Starter[] => {
-    const turned = apps.a === called.b && apps.b === called.a
-    if (!turned && (apps.a !== called.a || apps.b !== called.b)) return []
-    const known = lanes
-      .map(lane => (turned ? turnedLane(lane) : lane))
-      .flatMap(lane => lessOf(lane, objects) ?? [])
-    return known.length > 0 ? [{ title, lanes: known }] : []
+    const fits = isCalled('a', apps.a) && isCalled('b', apps.b)
+    if (!fits && !(isCalled('b', apps.a) && isCalled('a', apps.b))) return []
+    const found = lanes.flatMap(lane => fitted(fits ? lane : turnedLane(lane), known) ?? [])
+    return found.length > 0 ? [{ title, lanes: found }] : []
   })
 }
 
-/** Without fields that the account does not have; undefined: it has not the places. */
-function lessOf(lane: TwoWayLane, objects: Record<Side, readonly AppObject[]>): TwoWayLane | undefined {
-  const found = (side: Side) => objects[side].find(({ name }) => name === lane[side])
-  const [a, b] = [found('a'), found('b')]
-  if (!a || !b) return undefined
-  const has = ({ fields }: AppObject, name: string) => fields.some(one => one.name === name)
-  const links = Object.entries(lane.links ?? {}).filter(([side, name]) => has(side === 'a' ? a : b, name))
+/** By name, or as people read it. */
+function called<T extends { name: string; title: string }>(all: readonly T[], name: string): T | undefined {
+  return all.find(one => one.name === name) ?? all.find(({ title }) => plainName(title) === plainName(name))
+}
+
+/** undefined: the places are not there, and cannot be made. */
+function fitted(meant: TwoWayLane, { objects, makes }: Known): StarterLane | undefined {
+  const found = { a: called(objects.a, meant.a), b: called(objects.b, meant.b) }
+  const nowhere = SIDES.find(side => !found[side])
+  if (nowhere !== undefined) {
+    const there = found[other(nowhere)]
+    const maker = makes[nowhere]
+    if (!there || !maker) return undefined
+    const whole = named(meant, other(nowhere), there)
+    const wanted: Wanted = {
+      into: { table: meant[nowhere], schema: maker.schema },
+      fields: whole.fields.map(join => join[other(nowhere)]),
+      link: meant.links?.[nowhere] ?? null,
+    }
+    return {
+      lane: { ...whole, [nowhere]: '', fields: [], pair: [], links: {} },
+      meant: whole,
+      lacks: { side: nowhere, title: meant[nowhere], wanted },
+    }
+  }
+  const there = found as Record<Side, AppObject>
+  const whole = named(named(meant, 'a', there.a), 'b', there.b)
+  const has = (side: Side, name: string) => there[side].fields.some(one => one.name === name)
+  const lane = without(whole, has)
+  const side = SIDES.find(one => makes[one] && lacking(whole, one, has).fields.length > 0)
+  if (side === undefined) return { lane, meant: whole }
+  const { fields, link } = lacking(whole, side, has)
+  const title = there[side].title
+  return {
+    lane,
+    meant: whole,
+    lacks: { side, title, wanted: { into: { place: there[side].name }, fields, link } },
+  }
+}
+
+/** Fields of the other side whose own are not there; and the one that gets the key of the other half. */
+function lacking(
+  lane: TwoWayLane,
+  side: Side,
+  has: (side: Side, name: string) => boolean,
+): { fields: string[]; link: string | null } {
+  const far = other(side)
+  const fields = lane.fields.filter(join => !has(side, join[side]) && has(far, join[far]))
+  const link = lane.links?.[side]
+  return {
+    fields: fields.map(join => join[far]),
+    link: link === undefined || has(side, link) ? null : link,
+  }
+}
+
+/** The place and its fields by their own names, where they are there. */
+function named(lane: TwoWayLane, side: Side, object: AppObject): TwoWayLane {
+  const own = (name: string) => called(object.fields, name)?.name ?? name
+  const link = lane.links?.[side]
   return {
     ...lane,
-    fields: lane.fields.filter(join => has(a, join.a) && has(b, join.b)),
+    [side]: object.name,
+    fields: lane.fields.map(join => ({ ...join, [side]: own(join[side]) })),
+    ...(lane.pair
+      ? {
+          pair: lane.pair.map(({ fields }) => ({
+            fields: fields.map(one => ({ ...one, [side]: own(one[side]) })),
+          })),
+        }
+      : {}),
+    ...(link === undefined ? {} : { links: { ...lane.links, [side]: own(link) } }),
+  }
+}
+
+/** Without fields that are not there. */
+function without(lane: TwoWayLane, has: (side: Side, name: string) => boolean): TwoWayLane {
+  const both = ({ a, b }: { a: string; b: string }) => has('a', a) && has('b', b)
+  const links = Object.entries(lane.links ?? {}).filter(([side, name]) => has(side as Side, name))
+  return {
+    ...lane,
+    fields: lane.fields.filter(both),
     ...(lane.links ? { links: Object.fromEntries(links) } : {}),
+    ...(lane.pair ? { pair: lane.pair.filter(({ fields }) => fields.every(both)) } : {}),
+  }
+}
+
+/** The lane with what was made for it on that side; `far`: the object of the other. */
+export function withMade(
+  { lane, meant }: Pick<StarterLane, 'lane' | 'meant'>,
+  side: Side,
+  made: Made,
+  far: AppObject,
+): TwoWayLane {
+  const by = new Map(madeJoins(made, far, side).map(join => [join[other(side)], join]))
+  const newNames = new Map<string, string>()
+  const isThere = (join: TwoWayJoin) =>
+    lane.fields.some(one => one[other(side)] === join[other(side)] && one[side] === join[side])
+  const fields = meant.fields.flatMap(join => {
+    if (isThere(join)) return [join]
+    const found = by.get(join[other(side)])
+    if (!found) return []
+    newNames.set(join[side], found[side])
+    // What was made has the other's choices.
+    const { rule: _, ...plain } = join
+    const rule = found.rule ?? (join.rule?.as === 'mapped' ? undefined : join.rule)
+    const direction = found.direction === 'both' ? join.direction : found.direction
+    return [{ ...plain, [side]: found[side], direction, ...(rule ? { rule } : {}) }]
+  })
+  const joined = new Set(fields.map(join => join[side]))
+  const pair = (meant.pair ?? []).map(({ fields: by }) => ({
+    fields: by.map(one => ({ ...one, [side]: newNames.get(one[side]) ?? one[side] })),
+  }))
+  const link = made.link ?? lane.links?.[side]
+  return {
+    ...lane,
+    [side]: made.place,
+    fields,
+    pair: pair.filter(({ fields: by }) => by.every(one => joined.has(one[side]))),
+    links: { ...lane.links, ...(link === undefined || link === null ? {} : { [side]: link }) },
   }
 }
 

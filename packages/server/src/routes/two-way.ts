@@ -7,15 +7,12 @@ import { Failure } from '@tide/core/failure'
 import type { Side } from '@tide/core/merge/rule'
 import { restoringOf, type KeptPart } from '@tide/core/two-way/restore'
 import { planTwoWay } from '@tide/core/two-way/plan'
-import { newTableFor, type NewTableLook } from '@tide/core/app/new-table'
-import { placeName } from '@tide/core/app/table-object'
-import type { DatasetName } from '@tide/core/records/dataset'
-import type { LogicalType } from '@tide/core/records/types'
+import { fieldsToMake, type MadeLook, type Wanted } from '@tide/core/app/made'
 import { proposeJoins } from '@tide/core/two-way/propose'
 import { MOST_UNDONE, undoingOf, writtenHalves } from '@tide/core/two-way/undo'
 import type { Undoing } from '@tide/core/two-way/undoing'
 import { startersFor } from '@tide/core/two-way/starters'
-import { hinders } from '@tide/core/plan/note'
+import { hinders, someOf } from '@tide/core/plan/note'
 import { noSide, placesOf, sideOf } from '@tide/engine/shapes/two-way/places'
 import { rehearse } from '@tide/engine/shapes/two-way/rehearse'
 import { Readable } from 'node:stream'
@@ -48,8 +45,6 @@ const findSchema = {
   },
 }
 
-const OWN_KEY: LogicalType = { kind: 'int', bits: 64, signed: true }
-
 const keptSchema = {
   type: 'object',
   required: ['lane', 'side'],
@@ -79,22 +74,36 @@ const closed = (properties: Record<string, object>, required = Object.keys(prope
   properties,
 })
 
-interface NewTableAsked {
+interface MakeAsked {
   connection: string
   from: string
   object: string
-  table: DatasetName
+  wanted: Wanted
   make: boolean
 }
 
-const newTableSchema = closed({
+const name = { type: 'string', minLength: 1, maxLength: 200 }
+
+const makeSchema = closed({
   connection: idSchema,
   from: idSchema,
   object: { type: 'string', minLength: 1, maxLength: 500 },
-  table: closed({
-    namespace: { type: 'string', minLength: 1, maxLength: 64 },
-    name: { type: 'string', minLength: 1, maxLength: 64 },
-  }),
+  wanted: closed(
+    {
+      into: {
+        anyOf: [
+          closed({
+            table: { ...name, maxLength: 64 },
+            schema: { ...name, type: ['string', 'null'], maxLength: 64 },
+          }),
+          closed({ place: { ...name, maxLength: 500 } }),
+        ],
+      },
+      fields: { type: 'array', minItems: 1, maxItems: 500, items: name },
+      link: { ...name, type: ['string', 'null'] },
+    },
+    ['into', 'link'],
+  ),
   make: { type: 'boolean' },
 })
 
@@ -184,7 +193,7 @@ export function twoWayRoutes(router: Router, services: Services): void {
       }),
       captures,
       makes,
-      starters: a && b ? startersFor(looked.called, { a, b }) : [],
+      starters: a && b ? startersFor({ called: looked.called, objects: { a, b }, makes }) : [],
     } satisfies TwoWayLook
   })
 
@@ -195,52 +204,31 @@ export function twoWayRoutes(router: Router, services: Services): void {
     return side
   }
 
-  /** A table for the records of an object of the other side: how it is made; `make`: and makes it. */
-  router.post('/two-way/new-table', async ctx => {
-    const { connection, from, object, table, make } = valid<NewTableAsked>(
-      newTableSchema,
-      ctx.request.body,
-      'New table',
-    )
+  /** A place, or fields of one, for the records of an object of the other side: how it is made; `make`: and makes it. */
+  router.post('/two-way/make', async ctx => {
+    const { connection, from, object, wanted, make } = valid<MakeAsked>(makeSchema, ctx.request.body, 'Make')
     const { found, called } = await sessions.use(from, async session => {
       const side = await sideFor(from, session)
       const objects = await side.objects()
       return { found: objects.find(({ name }) => name === object), called: side.name }
     })
     if (!found) throw new Failure('refused', `${called} has no “${object}”.`, 'Choose a place that it has.')
+    const { into, fields, link } = wanted
+    const can = fieldsToMake(found)
+    const strange = fields?.find(name => !can.some(one => one.name === name))
+    if (strange !== undefined)
+      throw new Failure(
+        'refused',
+        `No field can be made for “${strange}” of ${found.title}.`,
+        `Choose of ${someOf(can.map(({ name }) => name))}.`,
+      )
     ctx.body = await sessions.use(connection, async session => {
-      const { singleRows, target } = session
-      if (!singleRows || !target)
-        throw new Failure('refused', 'No table can be made there.', 'Choose a place that is there.')
-      const planned = newTableFor(found, called, table)
-      const mapped = (type: LogicalType) =>
-        target.profile.typeOf({ type, nativeType: '', sameKind: false, keyParts: 0 })
-      const column = (name: string, type: LogicalType) => ({
-        name,
-        type,
-        nativeType: mapped(type).native,
-        nullable: true,
-      })
-      // What the database cannot hold has no column.
-      const held = planned.columns.filter(({ type }) => mapped(type).refused === undefined)
-      const columns = [
-        { name: planned.key, type: OWN_KEY, nativeType: singleRows.ownKey, nullable: false },
-        column(planned.link, { kind: 'utf8' }),
-        ...held.map(({ name, type }) => column(name, type)),
-      ]
-      const statements = target.ddl([{ step: 'create table', table, key: [planned.key], columns }])
-      if (make) await singleRows.make(statements)
-      return {
-        table,
-        place: placeName(table),
-        statements,
-        joins: held.map(({ field, name, type }) => ({
-          field,
-          column: name,
-          ...(type.kind === 'bool' && singleRows.truthIsNumber ? { asNumber: true as const } : {}),
-        })),
-        link: planned.link,
-      } satisfies NewTableLook
+      const side = await sideFor(connection, session)
+      const chosen = can.filter(({ name }) => fields?.includes(name) ?? true)
+      const { make: carryOut, ...planned } = await side.toMake({ into, fields: chosen, link })
+      const place = 'place' in into ? into.place : into.table
+      const made = make ? await carryOut(leaving(ctx)) : { place }
+      return { ...planned, ...made } satisfies MadeLook
     })
   })
 

@@ -1,12 +1,13 @@
 /** A stand-in app: its interface for programs over its records, with limits and faults. */
 import { bodyParser } from '@koa/bodyparser'
-import Router from '@koa/router'
+import Router, { type RouterContext } from '@koa/router'
 import Koa from 'koa'
 import { Consent } from './consent.ts'
 import type { StandInAppDefinition, StandInObject, StandInRecord } from './definition.ts'
 import { documentOf } from './document.ts'
 import { Gate } from './gate.ts'
-import { NotTaken, type Given, type Records } from './records.ts'
+import { NotTaken } from './not-taken.ts'
+import type { Given, Records } from './records.ts'
 import { StandInWebhooks } from './webhooks.ts'
 
 const PAGE = 100
@@ -26,7 +27,8 @@ export class StandInApp extends Gate {
 
   constructor(definition: StandInAppDefinition, records: Records, random: () => number = Math.random) {
     super(definition, random)
-    this.definition = definition
+    // People make more of it.
+    this.definition = records.app
     this.records = records
     this.consent = new Consent(definition.name, definition.accounts ?? ['the only account'])
     this.webhooks = new StandInWebhooks(`${records.file}.hooks`, () => this.faults, random)
@@ -47,7 +49,9 @@ export class StandInApp extends Gate {
     })
     this.consent.routes(router)
     if (this.definition.calls) this.hookRoutes(router)
-    for (const object of this.definition.objects) this.routes(router, object)
+    if (this.definition.tables) this.tableRoutes(router)
+    for (const object of this.definition.objects)
+      if (!this.definition.tables || object.remarks) this.routes(router, `/${object.name}`, () => object)
     app.use((ctx, next) => this.answer(ctx, next))
     app.use(bodyParser({ enableTypes: ['json', 'form'], jsonLimit: '20mb' }))
     app.use(router.routes())
@@ -70,44 +74,82 @@ export class StandInApp extends Gate {
     })
   }
 
-  private routes(router: Router, object: StandInObject): void {
-    const { records } = this
-    const { name } = object
-    router.get(`/${name}/count`, ctx => {
-      const where = this.wanted(object, ctx.query)
-      ctx.body = { count: records.of(name).filter(where).length }
+  private tableRoutes(router: Router): void {
+    const { tables } = this.records
+    const tableIn = ({ params }: RouterContext) => tables.get(params.object)
+    router.get('/tables', ctx => {
+      ctx.body = { tables: tables.all().map(table => tables.told(table)) }
     })
-    router.get(`/${name}`, ctx => {
+    router.post('/tables', ctx => {
+      ctx.status = 201
+      const table = tables.makeTable(ctx.request.body)
+      const made = Object.keys(table.fields).map(field => tables.toldField(table, field))
+      ctx.body = { ...tables.told(table), made }
+    })
+    router.post('/tables/:object/fields', ctx => {
+      const field = tables.makeField(ctx.params.object, ctx.request.body)
+      ctx.status = 201
+      ctx.body = tables.toldField(tables.get(ctx.params.object), field)
+    })
+    router.delete('/tables/:object/fields/:field', ctx => {
+      tables.removeField(ctx.params.object, ctx.params.field)
+      ctx.status = 204
+    })
+    this.routes(router, '/tables/:object/rows', tableIn)
+  }
+
+  /** `objectIn`: whose records a call is about. */
+  private routes(router: Router, base: string, objectIn: (ctx: RouterContext) => StandInObject): void {
+    const { records } = this
+    const written = (ctx: RouterContext) => {
+      const object = objectIn(ctx)
+      if (object.view) throw new NotTaken(null, 'read_only', 'Nobody can write in a view.')
+      return object
+    }
+    router.get(`${base}/count`, ctx => {
+      const object = objectIn(ctx)
+      const where = this.wanted(object, ctx.query)
+      ctx.body = { count: records.of(object.name).filter(where).length }
+    })
+    router.get(base, ctx => {
+      const object = objectIn(ctx)
       if (object.countsOnly) ctx.throw(404, 'There is no such path.')
       this.list(ctx, object)
     })
-    if (object.view) return
-    router.post(`/${name}/batch`, ctx => {
+    router.post(`${base}/batch`, ctx => {
+      const object = written(ctx)
       const { operations } = Object(ctx.request.body) as { operations?: unknown }
       if (!Array.isArray(operations)) throw new NotTaken(null, 'bad_request', 'There are no operations.')
       if (operations.length > object.batch)
         throw new NotTaken(null, 'too_many_operations', `A batch takes ${object.batch} operations.`)
       ctx.body = { results: operations.map(one => this.operate(object, Object(one) as Operation)) }
     })
-    router.post(`/${name}`, ctx => {
+    router.post(base, ctx => {
+      const object = written(ctx)
+      const made = records.create(object, valuesOf(ctx.request.body))
       ctx.status = 201
-      ctx.body = records.shown(object, records.create(object, valuesOf(ctx.request.body)))
+      ctx.body = records.shown(object, made)
     })
-    if (object.countsOnly) return
-    const present = (id: string | undefined) => {
-      const record = records.get(name, id ?? '')
-      if (record) return record
+    const present = (ctx: RouterContext) => {
+      const object = objectIn(ctx)
+      const { id } = ctx.params
+      const record = object.countsOnly ? undefined : records.get(object.view?.of ?? object.name, id ?? '')
+      if (record) return records.shown(object, record)
       throw new NotTaken(null, 'not_found', `There is no ${object.schema} ${id}.`)
     }
-    router.get(`/${name}/:id`, ctx => {
-      ctx.body = records.shown(object, present(ctx.params.id))
+    router.get(`${base}/:id`, ctx => {
+      ctx.body = present(ctx)
     })
-    router.patch(`/${name}/:id`, ctx => {
+    router.patch(`${base}/:id`, ctx => {
+      const object = written(ctx)
+      present(ctx)
       const version = versionOf(/^"(\d+)"$/.exec(ctx.get('If-Match'))?.[1])
       const changed = records.change(object, ctx.params.id!, valuesOf(ctx.request.body), version)
       ctx.body = records.shown(object, changed)
     })
-    router.delete(`/${name}/:id`, ctx => {
+    router.delete(`${base}/:id`, ctx => {
+      const object = written(ctx)
+      present(ctx)
       records.remove(object, ctx.params.id!)
       ctx.status = 204
     })

@@ -17,6 +17,7 @@ export const benchbookApp: StandInAppDefinition = {
   token: 'benchbook-alder-token',
   perMinute: 300,
   calls: true,
+  tables: true,
   objects: [
     {
       name: 'programmes',
@@ -64,6 +65,7 @@ export const benchbookApp: StandInAppDefinition = {
     commentsOn('jobs', 'job', 'Job'),
     {
       name: 'open_jobs',
+      title: 'Open jobs (a view)',
       schema: 'OpenJobs',
       prefix: 'rowj',
       batch: 0,

@@ -1,5 +1,6 @@
 /** Colleagues who work in an app of their own accord: now and then one of them changes a record, makes one, or takes one away. */
-import { NotTaken, type Records } from './records.ts'
+import { NotTaken } from './not-taken.ts'
+import type { Records } from './records.ts'
 
 /** What one of them does; `random`: below 1. */
 export type ColleagueDeed<Place = Records> = (place: Place, random: () => number) => void

@@ -30,6 +30,8 @@ export type StandInRecord = Record<string, JsonValue> & { id: string }
 
 export interface StandInObject {
   name: string
+  /** As people read it. */
+  title?: string
   schema: string
   /** Ids begin with it. */
   prefix: string
@@ -55,6 +57,8 @@ export interface StandInAppDefinition {
   what: string
   token: string
   perMinute: number
+  /** People make tables and fields of their own, and its interface tells which there are. */
+  tables?: true
   /** It calls others when records change. */
   calls?: true
   /** Between which a person chooses who lets others in. */

@@ -1,15 +1,20 @@
 /** The OpenAPI document of a stand-in app. */
 import type { StandInAppDefinition, StandInObject } from './definition.ts'
 
-export function documentOf({ name, what, objects, calls }: StandInAppDefinition, server: string): object {
+export function documentOf(
+  { name, what, objects, calls, tables }: StandInAppDefinition,
+  server: string,
+): object {
+  // Of what people make for themselves, and may make anew tomorrow, it says how it is asked for.
+  const fixed = tables ? objects.filter(({ remarks }) => remarks) : objects
   return {
     openapi: '3.1.0',
     info: { title: `${name} (simulated)`, summary: what, version: '1' },
     servers: [{ url: server }],
-    paths: Object.assign({}, ...objects.map(pathsOf), calls ? HOOKS : {}) as object,
+    paths: Object.assign({}, ...fixed.map(pathsOf), tables ? TABLES : {}, calls ? HOOKS : {}) as object,
     components: {
       securitySchemes: { token: { type: 'http', scheme: 'bearer' } },
-      schemas: Object.fromEntries(objects.map(object => [object.schema, schemaOf(object)])),
+      schemas: Object.fromEntries(fixed.map(object => [object.schema, schemaOf(object)])),
     },
     security: [{ token: [] }],
   }
@@ -22,17 +27,27 @@ const HOOKS = {
   '/webhooks/{id}': { delete: answers('nothing') },
 }
 
-function pathsOf({ name, countsOnly, view }: StandInObject): object {
-  if (view) return { [`/${name}`]: { get: answers('a page of records') } }
+const TABLES = {
+  '/tables': { get: answers('the tables with their fields'), post: answers('the new table') },
+  '/tables/{object}/fields': { post: answers('the new field') },
+  '/tables/{object}/fields/{field}': { delete: answers('nothing') },
+  ...recordPaths('/tables/{object}/rows'),
+}
+
+function pathsOf({ name, countsOnly }: StandInObject): object {
+  return recordPaths(`/${name}`, countsOnly)
+}
+
+function recordPaths(base: string, countsOnly = false): object {
   const list = countsOnly ? {} : { get: answers('a page of records') }
   return {
-    [`/${name}`]: { ...list, post: answers('the new record') },
-    [`/${name}/batch`]: { post: answers('what became of each operation') },
-    [`/${name}/count`]: { get: answers('how many there are') },
+    [base]: { ...list, post: answers('the new record') },
+    [`${base}/batch`]: { post: answers('what became of each operation') },
+    [`${base}/count`]: { get: answers('how many there are') },
     ...(countsOnly
       ? {}
       : {
-          [`/${name}/{id}`]: {
+          [`${base}/{id}`]: {
             get: answers('the record'),
             patch: answers('the changed record'),
             delete: answers('nothing'),

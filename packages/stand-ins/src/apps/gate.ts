@@ -1,7 +1,7 @@
 /** What comes before a stand-in app's interface for programs: who may come in, how often, and what goes wrong. */
 import type Koa from 'koa'
 import { NO_APP_FAULTS, type AppFaults } from './faults.ts'
-import { NotTaken } from './records.ts'
+import { NotTaken } from './not-taken.ts'
 
 const CALLS_KEPT = 200
 const ONCE_KEPT = 20_000

@@ -8,18 +8,8 @@ import type {
   StandInObject,
   StandInRecord,
 } from './definition.ts'
-
-/** Why the app will not have a value. */
-export class NotTaken extends Error {
-  readonly field: string | null
-  readonly code: string
-
-  constructor(field: string | null, code: string, message: string) {
-    super(message)
-    this.field = field
-    this.code = code
-  }
-}
+import { NotTaken } from './not-taken.ts'
+import { Tables } from './tables.ts'
 
 interface Line {
   object: string
@@ -38,7 +28,9 @@ export type Given = Record<string, unknown>
 const EMAIL = /^[^\s@<>,;]+@[^\s@<>,;.]+(\.[^\s@<>,;.]+)+$/
 
 export class Records {
-  private readonly app: StandInAppDefinition
+  /** Its own: people can make more of it. */
+  readonly app: StandInAppDefinition
+  readonly tables: Tables
   readonly file: string
   private readonly all = new Map<string, Map<string, StandInRecord>>()
   /** By object and field or fields: whose a value is. */
@@ -51,18 +43,18 @@ export class Records {
 
   /** `fill`: what is there when there was nothing. */
   constructor(app: StandInAppDefinition, file: string, fill: (records: Records) => void) {
-    this.app = app
+    this.app = { ...app, objects: app.objects.map(one => ({ ...one, fields: { ...one.fields } })) }
     this.file = file
-    for (const { name } of app.objects) this.all.set(name, new Map())
     mkdirSync(dirname(file), { recursive: true })
+    this.tables = new Tables(this.app, `${file}.tables`)
     const lines = this.read()
     for (const { object, id, record } of lines) {
-      const records = this.all.get(object)
-      if (!records) continue
+      if (!this.app.objects.some(({ name }) => name === object)) continue
+      const records = this.in(object)
       if (record) records.set(id, record)
       else records.delete(id)
     }
-    for (const object of app.objects)
+    for (const object of this.app.objects)
       if (!object.view) for (const record of this.of(object.name)) this.hold(object, record)
     if (lines.length === 0) fill(this)
     this.writeAll()
@@ -74,16 +66,33 @@ export class Records {
     return [...(this.all.get(object)?.values() ?? [])]
   }
 
+  private in(object: string): Map<string, StandInRecord> {
+    let records = this.all.get(object)
+    if (!records) this.all.set(object, (records = new Map()))
+    return records
+  }
+
   get(object: string, id: string): StandInRecord | undefined {
     return this.all.get(object)?.get(id)
   }
 
-  /** As the app shows it. */
-  shown(object: StandInObject, record: StandInRecord): StandInRecord {
-    const computed = Object.entries(object.fields).flatMap(([name, { computed }]) =>
-      computed ? [[name, computed(record, other => this.of(other))] as const] : [],
-    )
-    return { ...record, ...Object.fromEntries(computed) }
+  /** As the app shows it: with the fields that there are now. */
+  shown({ name }: StandInObject, record: StandInRecord): StandInRecord {
+    const { fields } = this.app.objects.find(one => one.name === name)!
+    const values = Object.entries(fields).map(([field, { computed, type }]) => [
+      field,
+      computed
+        ? computed(record, other => this.of(other))
+        : (record[field] ?? (type === 'array' ? [] : null)),
+    ])
+    const { id, version, created_at, updated_at } = record
+    return {
+      id,
+      ...(Object.fromEntries(values) as Record<string, JsonValue>),
+      version: version ?? null,
+      created_at: created_at ?? null,
+      updated_at: updated_at ?? null,
+    }
   }
 
   /** `by`: who makes it. */
@@ -136,7 +145,7 @@ export class Records {
       for (const remark of this.of(other.name)) if (remark[field] === id) this.remove(other, remark.id)
     }
     this.letGo(object, present)
-    this.all.get(object.name)!.delete(id)
+    this.in(object.name).delete(id)
     this.append({ object: object.name, id, record: null })
     this.changed(object.name, id)
   }
@@ -216,7 +225,7 @@ export class Records {
   private put(object: StandInObject, record: StandInRecord): void {
     const present = this.get(object.name, record.id)
     if (present) this.letGo(object, present)
-    this.all.get(object.name)!.set(record.id, record)
+    this.in(object.name).set(record.id, record)
     this.hold(object, record)
     this.append({ object: object.name, id: record.id, record })
     this.changed(object.name, record.id)

@@ -7,9 +7,10 @@ import { html, type Markup } from '../screen/html.ts'
 import { standInPage } from '../screen/page.ts'
 import type { StandInApp } from './app.ts'
 import type { Colleagues } from './colleagues.ts'
+import { fieldForms, tableDeeds } from './table-screen.ts'
 import type { JsonValue, StandInField, StandInObject, StandInRecord } from './definition.ts'
 import { NO_APP_FAULTS, type AppFaults } from './faults.ts'
-import { NotTaken } from './records.ts'
+import { NotTaken } from './not-taken.ts'
 
 const MOST_SHOWN = 200
 /** Who works at the screen. */
@@ -49,10 +50,15 @@ export function createAppScreen(app: StandInApp, address: () => string, colleagu
     if (colleagues) colleagues.work = !colleagues.work
     ctx.redirect('/')
   })
+  if (definition.tables) tableDeeds(router, app, show)
   router.get('/:object', ctx => {
     const object = objectOf(ctx.params.object)
     if (!object) ctx.throw(404, 'There is no such object.')
-    show(ctx, list(app, object!, String(ctx.query.find ?? '')))
+    show(
+      ctx,
+      html`${list(app, object!, String(ctx.query.find ?? ''))}
+      ${definition.tables && !object!.view && !object!.remarks && fieldForms(object!)}`,
+    )
   })
   router.post('/:object', ctx => {
     const object = objectOf(ctx.params.object)
@@ -137,6 +143,7 @@ function page(app: StandInApp, address: string, body: Markup, colleagues: Collea
     nav: html`${definition.objects.map(
         ({ name }) => html`<a href="/${name}">${name}, ${records.of(name).length}</a>`,
       )}
+      ${definition.tables && html`<a href="/tables/new">make a table</a>`}
       <a href="/calls">calls</a>
       <h2>For programs</h2>
       <p>${address}, token ${definition.token}; ${app.perMinute} requests a minute.</p>

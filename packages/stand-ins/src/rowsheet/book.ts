@@ -1,7 +1,7 @@
 /** The sheets of a stand-in spreadsheet: rows of texts by number, the first of which names the columns. Kept over restarts. */
 import { mkdirSync, readFileSync, renameSync, writeFileSync } from 'node:fs'
 import { dirname } from 'node:path'
-import { NotTaken } from '../apps/records.ts'
+import { NotTaken } from '../apps/not-taken.ts'
 
 export interface Sheet {
   id: string

@@ -3,7 +3,7 @@ import { bodyParser } from '@koa/bodyparser'
 import Router from '@koa/router'
 import Koa from 'koa'
 import { Gate } from '../apps/gate.ts'
-import { NotTaken } from '../apps/records.ts'
+import { NotTaken } from '../apps/not-taken.ts'
 import { addColumn, rowOf, write, type Book, type SheetChange } from './book.ts'
 
 export const ROWSHEET = {

@@ -15,21 +15,37 @@ interface ConfirmProps {
   typed?: string | undefined
   /** False while something is still to be said. */
   ready?: boolean
+  /** Told whether it is open. */
+  turned?: (open: boolean) => void
   act: () => Promise<unknown>
 }
 
 /** Asks before something is lost; an error stays in the dialog with its remedy. */
-export function Confirm({ trigger, title, children, verb, danger, typed, ready = true, act }: ConfirmProps) {
+export function Confirm({
+  trigger,
+  title,
+  children,
+  verb,
+  danger,
+  typed,
+  ready = true,
+  turned,
+  act,
+}: ConfirmProps) {
   const [text, setText] = useState('')
   const [open, setOpen] = useState(false)
   const [busy, setBusy] = useState(false)
   const [error, setError] = useState<unknown>()
+  const turn = (next: boolean) => {
+    setOpen(next)
+    turned?.(next)
+  }
   const go = async () => {
     setBusy(true)
     setError(undefined)
     try {
       await act()
-      setOpen(false)
+      turn(false)
     } catch (failed) {
       setError(failed)
     } finally {
@@ -37,7 +53,7 @@ export function Confirm({ trigger, title, children, verb, danger, typed, ready =
     }
   }
   return (
-    <Radix.Root open={open} onOpenChange={setOpen}>
+    <Radix.Root open={open} onOpenChange={turn}>
       <Radix.Trigger asChild>{trigger}</Radix.Trigger>
       <Radix.Portal>
         <Radix.Overlay className="fixed inset-0 z-40 bg-[#13222c66]" />

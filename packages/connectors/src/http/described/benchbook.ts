@@ -1,6 +1,8 @@
 import type { AppDescription } from '@tide/core/app/description'
 import { batched, below, calls } from './batched.ts'
 
+const ROWS = '/tables/{object}/rows'
+
 /** Tables that growers make for themselves. */
 export const benchbook: AppDescription = {
   description: 1,
@@ -11,15 +13,6 @@ export const benchbook: AppDescription = {
   idempotency: 'Idempotency-Key',
   webhooks: calls,
   objects: {
-    jobs: {
-      title: 'Jobs',
-      schema: 'Jobs',
-      key: 'id',
-      label: 'job',
-      ...below('/jobs', ['stage']),
-      ...batched('/jobs', 10),
-      fields: { programme: { refers: 'programmes' } },
-    },
     comments: {
       title: 'Comments',
       schema: 'Comment',
@@ -29,21 +22,55 @@ export const benchbook: AppDescription = {
       ...batched('/comments', 10),
       fields: { job: { refers: 'jobs' } },
     },
-    programmes: {
-      title: 'Programmes',
-      schema: 'Programmes',
-      key: 'id',
-      label: 'name',
-      ...below('/programmes', ['name']),
-      ...batched('/programmes', 10),
-      fields: { name: { unique: true } },
+  },
+  discovery: {
+    list: {
+      path: '/tables',
+      items: '/tables',
+      id: '/id',
+      title: '/title',
+      label: '/label',
+      readOnly: '/read_only',
     },
-    open_jobs: {
-      title: 'Open jobs (a view)',
-      schema: 'OpenJobs',
-      key: 'id',
-      label: 'job',
-      list: below('/open_jobs', []).list,
+    fields: {
+      items: '/fields',
+      id: '/id',
+      title: '/title',
+      type: '/type',
+      required: '/required',
+      readOnly: '/read_only',
+      unique: '/unique',
+      choices: '/choices',
+      maxLength: '/longest',
+      refers: '/links_to',
+    },
+    types: {
+      text: { is: 'string' },
+      choice: { is: 'string', choices: true },
+      tags: { is: 'set' },
+      'whole number': { is: 'integer' },
+      number: { is: 'number' },
+      date: { is: 'string', format: 'date' },
+      time: { is: 'string', format: 'date-time' },
+      'e-mail': { is: 'string', format: 'email' },
+      'yes or no': { is: 'boolean' },
+      key: { is: 'string', notMade: true },
+      link: { is: 'string', notMade: true },
+      formula: { is: 'number', notMade: true },
+    },
+    records: { key: 'id', ...below(ROWS, []), ...batched(ROWS, 10) },
+    make: {
+      object: {
+        path: '/tables',
+        body: { title: '$title', fields: '$fields' },
+        id: '/id',
+        fields: '/made',
+      },
+      field: {
+        path: '/tables/{object}/fields',
+        body: { title: '$title', type: '$type', choices: '$choices' },
+        id: '/id',
+      },
     },
   },
 }

@@ -1,5 +1,12 @@
 /** The tables of a database as one side of what is kept in step: their changes come from its journal, and rows are written one by one. */
-import type { AppRecord, Changed, ListAsked, PlaceSide } from '@tide/connectors/contract/app'
+import type {
+  AppRecord,
+  Changed,
+  ListAsked,
+  MakeAsked,
+  PlaceSide,
+  ToMake,
+} from '@tide/connectors/contract/app'
 import type { KeyedTable } from '@tide/connectors/contract/records'
 import type { RowAnswer, RowOperation, RowSide } from '@tide/connectors/contract/rows'
 import type { Session } from '@tide/connectors/contract/session'
@@ -16,6 +23,7 @@ import type { Row } from '@tide/core/records/value'
 import { createHash } from 'node:crypto'
 import type { FollowedTable } from '../../journal/followed.ts'
 import type { JournaledSource } from '../../journal/source.ts'
+import { tableToMake } from './table-to-make.ts'
 
 /** Rows that go into one transaction. */
 const TOGETHER = 200
@@ -80,6 +88,31 @@ export class TableSide implements PlaceSide {
 
   async objects(): Promise<AppObject[]> {
     return [...(await this.places()).values()].map(({ object }) => object)
+  }
+
+  get makes(): PlaceSide['makes'] {
+    return this.session.target ? { inSchemas: true } : undefined
+  }
+
+  async toMake(asked: MakeAsked): Promise<ToMake> {
+    const { target } = this.session
+    if (!target)
+      throw new Failure('refused', `No table can be made in ${this.name}.`, 'Choose one that is there.')
+    const { into } = asked
+    const place = 'place' in into ? await this.placeOf(into.place) : undefined
+    const there = place && {
+      table: place.table.dataset,
+      columns: place.object.fields.map(({ name }) => name),
+    }
+    const made = tableToMake(asked, there, { target, rowSide: this.rowSide })
+    return {
+      ...made,
+      make: async () => {
+        await this.rowSide.make(made.calls)
+        this.found = undefined
+        return { place: made.place, joins: made.joins, link: made.link }
+      },
+    }
   }
 
   async *list(name: string, { signal }: ListAsked): AsyncGenerator<AppRecord[]> {

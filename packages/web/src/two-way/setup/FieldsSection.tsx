@@ -1,4 +1,4 @@
-import type { LaneForeseen, TwoWayRow } from '@tide/core/api/two-way'
+import type { LaneForeseen, TwoWayLook, TwoWayRow } from '@tide/core/api/two-way'
 import type { AppField, AppObject } from '@tide/core/app/object'
 import { DIRECTIONS, type TwoWayJoin, type TwoWayLane } from '@tide/core/definition/two-way'
 import type { TwoWayNote } from '@tide/core/two-way/note'
@@ -19,6 +19,8 @@ interface FieldsProps extends Turning {
   notes: readonly TwoWayNote[]
   proposed: readonly ProposedJoin[]
   foreseen: LaneForeseen | undefined
+  connections: { a: string; b: string }
+  makes: TwoWayLook['makes']
   change: (part: Partial<TwoWayLane>) => void
 }
 
@@ -30,6 +32,8 @@ export function FieldsSection({
   notes,
   proposed,
   foreseen,
+  connections,
+  makes,
   change,
   ...turning
 }: FieldsProps) {
@@ -125,7 +129,14 @@ export function FieldsSection({
           </ul>
         </div>
       )}
-      <NotJoined lane={lane} objects={objects} called={called} change={change} />
+      <NotJoined
+        lane={lane}
+        objects={objects}
+        called={called}
+        connections={connections}
+        makes={makes}
+        change={change}
+      />
     </Section>
   )
 }

@@ -1,19 +1,23 @@
+import type { TwoWayLook } from '@tide/core/api/two-way'
 import type { AppField, AppObject } from '@tide/core/app/object'
 import type { TwoWayLane } from '@tide/core/definition/two-way'
 import { useState } from 'react'
 import { Button } from '../../parts/Button.tsx'
 import { InlineSelect } from '../../parts/Field.tsx'
 import type { Called } from '../said.ts'
+import { MakeFields } from './MakeFields.tsx'
 
 interface NotJoinedProps {
   lane: TwoWayLane
   objects: { a: AppObject; b: AppObject }
   called: Called
+  connections: { a: string; b: string }
+  makes: TwoWayLook['makes']
   change: (part: Partial<TwoWayLane>) => void
 }
 
 /** Fields of both sides that are in no pair, to be joined by choosing one on each side; and the fields that take the other's key. */
-export function NotJoined({ lane, objects, called, change }: NotJoinedProps) {
+export function NotJoined({ lane, objects, called, connections, makes, change }: NotJoinedProps) {
   const [chosen, setChosen] = useState<{ a?: string; b?: string }>({})
   const free = (side: 'a' | 'b') => {
     const { key, version, changed, created, fields } = objects[side]
@@ -75,6 +79,28 @@ export function NotJoined({ lane, objects, called, change }: NotJoinedProps) {
           </Button>
         </p>
       )}
+      {(['a', 'b'] as const).map(side => {
+        const far = side === 'a' ? 'b' : 'a'
+        const picked = chosen[far]
+        if (!makes[side] || !objects[side].can.change || chosen[side] !== undefined) return null
+        return (
+          <p key={side} className="mt-1 text-[13px]">
+            <MakeFields
+              lane={lane}
+              side={side}
+              connection={connections[side]}
+              called={called[side]}
+              from={connections[far]}
+              far={objects[far]}
+              free={free(far).filter(({ name }) => picked === undefined || name === picked)}
+              change={part => {
+                change(part)
+                setChosen({})
+              }}
+            />
+          </p>
+        )
+      })}
       <p className="mt-3 flex flex-wrap items-baseline gap-x-5 gap-y-1 text-[13px] text-ink-2">
         The key of the other half is written to
         {(['a', 'b'] as const).map(side => (

@@ -1,12 +1,14 @@
 import type { ConnectionInfo } from '@tide/core/api/connections'
+import type { TwoWayLook } from '@tide/core/api/two-way'
 import type { AppObject } from '@tide/core/app/object'
 import type { TwoWayDefinition } from '@tide/core/definition/two-way'
 import type { Starter } from '@tide/core/two-way/starters'
-import { Button, TextButton } from '../../parts/Button.tsx'
+import { TextButton } from '../../parts/Button.tsx'
 import { InlineSelect } from '../../parts/Field.tsx'
 import { Pick } from '../../pipelines/setup/Pick.tsx'
 import { Section, type Turning } from '../../pipelines/setup/Section.tsx'
 import type { Called } from '../said.ts'
+import { BeginReady } from './BeginReady.tsx'
 import { EMPTY_LANE } from './empty.ts'
 import { MakeTable } from './MakeTable.tsx'
 
@@ -20,8 +22,7 @@ interface PlacesProps extends Turning {
   fixed: boolean
   called: Called
   objects: { a: AppObject[]; b: AppObject[] }
-  /** Sides on which a table can be made, with the schema. */
-  makes: Partial<Record<'a' | 'b', string>>
+  makes: TwoWayLook['makes']
   starters: Starter[]
   /** Takes lanes that are ready-made. */
   begin: (lanes: TwoWayDefinition['lanes']) => void
@@ -59,15 +60,16 @@ export function PlacesSection({
   const makeTable = (i: number, side: 'a' | 'b') => {
     const far = side === 'a' ? 'b' : 'a'
     const object = objects[far].find(({ name }) => name === lanes[i]![far])
-    const schema = makes[side]
-    if (lanes[i]![side] !== '' || !object || schema === undefined) return null
+    const maker = makes[side]
+    if (lanes[i]![side] !== '' || !object || !maker) return null
     return (
       <MakeTable
         connection={side === 'a' ? from : to}
         called={called[side]}
-        schema={schema}
+        schema={maker.schema}
         side={side}
         from={side === 'a' ? to : from}
+        far={called[far]}
         object={object}
         made={part => change({ lanes: lanes.map((one, n) => (n === i ? { ...one, ...part } : one)) })}
       />
@@ -104,11 +106,15 @@ export function PlacesSection({
       {hasPlaces('a') && hasPlaces('b') && (
         <>
           {lanes.length === 0 &&
-            starters.map(({ title, lanes: ready }) => (
-              <p key={title} className="mt-4 flex items-baseline gap-3 text-[13px]">
-                <Button onClick={() => begin(ready)}>Begin with what is ready-made</Button>
-                <span className="text-ink-2">{title}; all of it can be changed.</span>
-              </p>
+            starters.map(starter => (
+              <BeginReady
+                key={starter.title}
+                starter={starter}
+                called={called}
+                connections={{ a: from, b: to }}
+                objects={objects}
+                begin={begin}
+              />
             ))}
           <h3 className="mt-4 text-[13px] font-semibold">Lanes</h3>
           {lanes.map((lane, i) => (

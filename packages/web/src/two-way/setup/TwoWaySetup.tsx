@@ -156,6 +156,8 @@ export function TwoWaySetup({ begin, present, connections, connectors, shapes }:
               notes={notes.filter(note => note.lane === place)}
               proposed={look.data?.proposed[place] ?? []}
               foreseen={now}
+              connections={{ a: definition.from, b: definition.to }}
+              makes={look.data?.makes ?? {}}
               change={changeLane}
             />
             <ThereSection
