@@ -28,7 +28,7 @@ interface Lane {
 }
 
 interface Look {
-  starters: { lanes: Lane[] }[]
+  starters: { lanes: { lane: Lane }[] }[]
 }
 
 const TICKETS = 'Crew tickets'
@@ -82,7 +82,10 @@ async function setUp(
   const { starters } = await call<Look>(server, 'POST', '/two-way/look', { definition: empty })
   const [starter] = starters
   if (!starter) throw new Error(`Nothing is ready-made for ${from} and ${to}.`)
-  const { id } = await call<Status>(server, 'POST', '/pipelines', { ...empty, lanes: changed(starter.lanes) })
+  const { id } = await call<Status>(server, 'POST', '/pipelines', {
+    ...empty,
+    lanes: changed(starter.lanes.map(({ lane }) => lane)),
+  })
   await call(server, 'POST', `/pipelines/${id}/start`)
   await until(name, async () => (await statusOf(server, id)).completeUpTo !== null)
   return id

@@ -182,9 +182,7 @@ export class Discovery {
         ? [{ ...make.object, body: filled(make.object.body, { title: into.table, fields: bodies }) }]
         : bodies.map(body => ({ ...make.field, path: withObject(make.field.path, into.place), body }))
     return {
-      calls: asked.map(
-        ({ method = 'POST', path, body }) => `${method} ${path}\n${JSON.stringify(body, null, 2)}`,
-      ),
+      calls: asked.map(({ method = 'POST', path, body }) => `${method} ${path}\n${printed(body)}`),
       joins: planned.map(({ field, title }) => ({ field, column: title })),
       link: linked[0]?.title ?? null,
       make: async signal => {
@@ -219,6 +217,14 @@ export class Discovery {
       link: named.find(({ field }) => field === null)?.column ?? null,
     }
   }
+}
+
+/** Each field on a line. */
+function printed(body: unknown): string {
+  return JSON.stringify(body, null, 2).replace(
+    /\{\s+([^{}]*?)\s+\}/g,
+    (_, inner: string) => `{ ${inner.replace(/\s*\n\s*/g, ' ')} }`,
+  )
 }
 
 function typeTakesChoices(types: DescribedDiscovery['types'], type: string): boolean {

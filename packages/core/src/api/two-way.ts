@@ -56,6 +56,8 @@ export interface LaneForeseen {
   reasons: { reason: string; remedy: string; records: number }[]
   /** By field pair: on which side something would be written to how many records. */
   writes: Record<string, Record<Side, number>>
+  /** By field pair: of how many records that take part the value is less on which side. */
+  losses: Record<string, Partial<Record<Side, number>>>
   /** Some of each kind. */
   rows: TwoWayRow[]
   /** Calls to each side for the first pass. */

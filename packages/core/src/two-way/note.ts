@@ -1,3 +1,4 @@
+import type { Side } from '../merge/rule.ts'
 import type { PlanNote } from '../plan/note.ts'
 
 /** Something that stands in the way of a two-way pipeline, or is to be known. */
@@ -8,4 +9,6 @@ export interface TwoWayNote extends Pick<PlanNote, 'level' | 'message' | 'remedy
   lane?: number
   /** The field pair that it is about. */
   join?: string
+  /** On which side values of the field pair are less. */
+  loses?: Side
 }

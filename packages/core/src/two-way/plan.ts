@@ -9,7 +9,8 @@ import { predicateOf } from '../scope/predicate.ts'
 import { templateParts } from '../send/template.ts'
 import { leadsNowhere, originates, SIDES, textsMadeOf } from './lane.ts'
 import { ringOf } from './ring.ts'
-import { cannotMeet, losesIn } from './meet.ts'
+import { lossesOf } from './losses.ts'
+import { cannotMeet } from './meet.ts'
 import type { TwoWayNote } from './note.ts'
 import { joinName } from './pair.ts'
 import { writtenTwice } from './written-twice.ts'
@@ -126,6 +127,7 @@ class LanePlan {
     message: string,
     remedy: string,
     join?: string,
+    loses?: Side,
   ): void {
     this.said.push({
       level,
@@ -134,6 +136,7 @@ class LanePlan {
       remedy,
       lane: this.place,
       ...(join === undefined ? {} : { join }),
+      ...(loses === undefined ? {} : { loses }),
     })
   }
 
@@ -268,11 +271,18 @@ class LanePlan {
     if (fields.a.refers !== null || fields.b.refers !== null) return
     const why = cannotMeet(fields.a.type, fields.b.type)
     if (why) return refuse(`“${fields.a.title}” and “${fields.b.title}” cannot meet: ${why}.`, 'Join others.')
+    for (const { into, what, remedy } of lossesOf(join, fields))
+      this.say(
+        'warning',
+        'fields',
+        `“${fields[into].title}” of ${this.input.called[into]} ${what}.`,
+        remedy,
+        name,
+        into,
+      )
     for (const side of SIDES) {
       const [from, into] = [fields[other(side)], fields[side]]
       if (direction === `${side} to ${other(side)}`) continue
-      const lost = losesIn(from, into)
-      if (lost) this.say('warning', 'fields', `“${into.title}” ${lost.what}.`, lost.remedy, name)
       const strange = (from.choices ?? []).filter(one => into.choices && !into.choices.includes(one))
       if (strange.length > 0)
         this.say(

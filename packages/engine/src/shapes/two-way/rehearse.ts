@@ -5,7 +5,8 @@ import { other, type Side } from '@tide/core/merge/rule'
 import { decidePair, type PairDecided } from '@tide/core/two-way/decide'
 import { gather, type Gathered } from '@tide/core/two-way/gather'
 import { SIDES, type CompiledLane } from '@tide/core/two-way/lane'
-import type { Half, Pair } from '@tide/core/two-way/pair'
+import { lossesOf } from '@tide/core/two-way/losses'
+import { joinName, type Half, type Pair } from '@tide/core/two-way/pair'
 import { readAll } from './intake.ts'
 import type { Places } from './places.ts'
 import { References, type PairLookup } from './references.ts'
@@ -95,12 +96,16 @@ async function rehearseLane(
   const linked = new Set(gathered.linked)
   const foreseen = emptyOf(lane, records)
   const shown = new Map<TwoWayRow['does'], number>()
+  const losses = countedLosses(lane, foreseen)
   const reasons = new Map<string, LaneForeseen['reasons'][number]>()
   for (const side of SIDES)
     foreseen.inScope[side] = [...records[side].values()].filter(half => lane.inScope(side, half, at)).length
   for (const pair of gathered.pairs) {
     if (pair.state === 'apart' || pair.state === 'stranger') continue
-    if (pair.state === 'in step') foreseen.takingPart++
+    if (pair.state === 'in step') {
+      foreseen.takingPart++
+      losses(pair)
+    }
     if (pair.halves.a && pair.halves.b) foreseen.paired++
     const isAsked = pair.held.some(({ why }) => why === 'may be the same' || why === 'edited and gone')
     const nothing: PairDecided = { writes: {}, outcomes: [], held: pair.held, waits: false }
@@ -150,9 +155,25 @@ function emptyOf(lane: CompiledLane, records: Record<Side, Map<string, Half>>): 
     held: 0,
     reasons: [],
     writes: {},
+    losses: {},
     rows: [],
     calls: none(),
     withoutTrial: 0,
+  }
+}
+
+/** Counts in `losses`, pair by pair. */
+function countedLosses({ lane, objects }: CompiledLane, { losses }: LaneForeseen): (pair: Pair) => void {
+  const found = lane.fields.flatMap(join => {
+    const [a, b] = SIDES.map(side => objects[side].fields.find(({ name }) => name === join[side]))
+    return a && b ? lossesOf(join, { a, b }).map(loss => ({ join, loss })) : []
+  })
+  for (const { join, loss } of found) losses[joinName(join)] = { ...losses[joinName(join)], [loss.into]: 0 }
+  return ({ halves }) => {
+    for (const { join, loss } of found) {
+      const from = other(loss.into)
+      if (loss.touches(halves[from]?.record[join[from]] ?? null)) losses[joinName(join)]![loss.into]!++
+    }
   }
 }
 

@@ -60,12 +60,14 @@ export function BeginReady({ starter, called, connections, objects, begin }: Beg
               }),
             )
           }
-        />
+        >
+          <p>{said.map(one => one.charAt(0).toUpperCase() + one.slice(1)).join('; ')}.</p>
+        </Make>
         <span className="text-ink-2">{title}; all of it can be changed.</span>
       </p>
       <p className="mt-1 text-ink-2">
-        {where} has not {said.join(', ')}: made there first, after a look.{' '}
-        {there.length > 0 && <TextButton onClick={() => begin(there)}>Begin without</TextButton>}
+        {where} has no {said.map(one => one.replace(/^a /, '')).join(' and no ')}: made there first, after a
+        look. {there.length > 0 && <TextButton onClick={() => begin(there)}>Begin without</TextButton>}
       </p>
     </div>
   )

@@ -1,5 +1,5 @@
 import type { LaneForeseen, TwoWayForeseen, TwoWayLook } from '@tide/core/api/two-way'
-import type { TwoWayDefinition } from '@tide/core/definition/two-way'
+import { laneName, type TwoWayDefinition } from '@tide/core/definition/two-way'
 import type { TwoWayNote } from '@tide/core/two-way/note'
 import { count, duration, plural } from '../../format.ts'
 import { TextButton } from '../../parts/Button.tsx'
@@ -19,16 +19,45 @@ interface TwoWayPlanProps {
 
 /** What stands in the way, what is to be known, and what the first pass would do. */
 export function TwoWayPlan({ notes, foreseen, captures, called, definition, goTo }: TwoWayPlanProps) {
+  const laneOf = ({ lane }: TwoWayNote) => {
+    const of = lane === undefined ? undefined : definition.lanes[lane]
+    return of && foreseen?.lanes.find(one => one.lane === laneName(of))
+  }
+  /** Of how many records that take part a value is less; undefined: that is not known. */
+  const touchedBy = (note: TwoWayNote) =>
+    note.loses === undefined || note.join === undefined
+      ? undefined
+      : laneOf(note)?.losses[note.join]?.[note.loses]
+  const quiet = notes.filter(note => touchedBy(note) === 0)
+  const said = (note: TwoWayNote) => {
+    const touched = touchedBy(note)
+    return (
+      <SetupNote
+        key={`${note.section} ${note.lane} ${note.join} ${note.message}`}
+        note={note}
+        deeds={<TextButton onClick={() => goTo(note)}>Show</TextButton>}
+      >
+        {touched !== undefined && touched > 0 && (
+          <p>
+            Now {count(touched)} of the {count(laneOf(note)!.takingPart)} that take part.
+          </p>
+        )}
+      </SetupNote>
+    )
+  }
   return (
     <>
       <div className="space-y-1.5">
-        {notes.map(note => (
-          <SetupNote
-            key={`${note.section} ${note.lane} ${note.join} ${note.message}`}
-            note={note}
-            deeds={<TextButton onClick={() => goTo(note)}>Show</TextButton>}
-          />
-        ))}
+        {notes.filter(note => !quiet.includes(note)).map(said)}
+        {quiet.length > 0 && (
+          <details className="text-[13px]">
+            <summary className="cursor-pointer text-ink-2">
+              {quiet.length === 1 ? 'One field' : `${quiet.length} fields`} could lose something; no record
+              does now
+            </summary>
+            <div className="mt-1.5 space-y-1.5">{quiet.map(said)}</div>
+          </details>
+        )}
       </div>
       {foreseen && (
         <>
