@@ -33,7 +33,7 @@ module.exports = {
       from: { path: ours('core') },
       to: {
         dependencyTypes: ['core', 'npm', 'npm-dev', 'npm-peer'],
-        pathNot: 'node_modules/(typebox|re2js|yaml|any-ascii|@noble/hashes|croner)/',
+        pathNot: 'node_modules/(typebox|re2js|yaml|any-ascii|@noble/hashes|croner|node-diff3)/',
       },
     },
     {

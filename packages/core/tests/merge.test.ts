@@ -34,6 +34,9 @@ const nullable = (values: fc.Arbitrary<string>): fc.Arbitrary<Value> => fc.optio
 const words = fc
   .array(fc.constantFrom('Mend', 'the', 'gate', ' ', 'É', 'K-7', '', '  '), { maxLength: 4 })
   .map(some => some.join(' '))
+const lines = fc
+  .array(fc.constantFrom('one', 'two', ' three', '', 'constructor', '__proto__'), { maxLength: 5 })
+  .map(all => all.join('\n'))
 /** In thousandths, so that rounding needs no floats. */
 const thousandths = fc.integer({ min: -5000, max: 5000 }).map(n => {
   const digits = String(Math.abs(n)).padStart(4, '0')
@@ -78,6 +81,12 @@ const KINDS: Record<string, Kind> = {
     forms: { a: { kind: 'text', trims: true, lowers: true }, b: { kind: 'text', trims: true, lowers: true } },
     normal: { a: trimmed, b: lowered },
     values: { a: nullable(words), b: nullable(words) },
+  },
+  'lines of text, which one side trims': {
+    rule: { as: 'it is' },
+    forms: { a: { kind: 'text', trims: true }, b: { kind: 'text', trims: true } },
+    normal: { a: same, b: trimmed },
+    values: { a: nullable(lines), b: nullable(lines) },
   },
   'rounded on one side': {
     rule: { as: 'it is' },
@@ -143,7 +152,7 @@ const KINDS: Record<string, Kind> = {
 
 const policies = fc.record({
   direction: fc.constantFrom<FieldJoin['direction']>('both', 'both', 'a to b', 'b to a'),
-  conflict: fc.constantFrom<FieldJoin['conflict']>('the later', 'a', 'b', 'ask'),
+  conflict: fc.constantFrom<FieldJoin['conflict']>('the later', 'a', 'b', 'ask', 'by line'),
   against: fc.constantFrom<FieldJoin['against']>('left', 'put back'),
 })
 type Policy = typeof policies extends fc.Arbitrary<infer T> ? T : never

@@ -76,7 +76,7 @@ const tickets: TwoWayLane = {
     { a: 'programme', b: 'programme', direction: 'both' },
     { a: 'assignee', b: 'who', direction: 'both' },
     { a: 'due_at', b: 'due', direction: 'both' },
-    { a: 'notes', b: 'notes', direction: 'both' },
+    { a: 'notes', b: 'notes', direction: 'both', conflict: 'by line' },
     { a: 'watchers', b: 'watchers', direction: 'a to b' },
   ],
   conflict: 'the later',
@@ -229,6 +229,12 @@ test('the setup says what stands in the way, each with its remedy', async () => 
     expect.stringContaining('needs “Summary”'),
     expect.stringContaining('needs “Job”'),
   ])
+  const byLine = tickets.fields.map(one =>
+    one.a === 'labels' ? { ...one, conflict: 'by line' as const } : one,
+  )
+  expect(await messages({ fields: byLine })).toEqual([
+    'Only text that is the same on both sides is merged by line.',
+  ])
   const strange = [{ a: 'new', b: 'begun' }]
   const mapped = tickets.fields.with(1, {
     a: 'status',
@@ -238,7 +244,7 @@ test('the setup says what stands in the way, each with its remedy', async () => 
   })
   expect(await messages({ fields: mapped })).toContain('“Stage” has no choice “begun”.')
   const { notes } = await look({ fields: [...tickets.fields] })
-  expect(notes.map(({ message }) => message)).toContain('“Due” loses the time of day.')
+  expect(notes.map(({ message }) => message)).toContain('“Due” of Benchbook loses the time of day.')
   const alone = await call<TwoWayLook>(url, 'POST', '/two-way/look', {
     definition: { ...definition, lanes: [tickets] },
   })
@@ -343,6 +349,28 @@ test('edits of different fields merge, and a field goes back along a map of many
   rakeboard.records.change(TICKETS, 'RKB-103', { status: 'dropped' })
   await pass()
   expect([ticket('RKB-103').status, job(other).stage]).toEqual(['dropped', 'finished'])
+  // Each adds to the notes; then both to the same line.
+  const notes = (...lines: string[]) => ({ notes: lines.join('\n') })
+  rakeboard.records.change(TICKETS, 'RKB-103', notes('hinge', 'paint', 'lock'))
+  await pass()
+  rakeboard.records.change(TICKETS, 'RKB-103', notes('hinge, two of them', 'paint', 'lock'))
+  benchbook.records.change(JOBS, other, notes('hinge', 'paint', 'lock', 'a bolt'))
+  await pass()
+  const merged = notes('hinge, two of them', 'paint', 'lock', 'a bolt')
+  expect([ticket('RKB-103'), job(other)]).toMatchObject([merged, merged])
+  rakeboard.records.change(TICKETS, 'RKB-103', notes('no hinge', 'paint', 'lock', 'a bolt'))
+  benchbook.records.change(JOBS, other, notes('hinge, of brass', 'paint', 'lock', 'a bolt'))
+  await pass()
+  const open = (await pairs('held')).find(({ a }) => a?.id === 'RKB-103')!
+  expect(open.held).toMatchObject([
+    { join: 'notes ↔ notes', reason: 'Both sides have changed the same lines of it.' },
+  ])
+  await decide({
+    deed: 'decide',
+    pairs: [open.id],
+    decision: { join: 'notes ↔ notes', decided: { take: 'b' } },
+  })
+  expect(ticket('RKB-103').notes).toBe('hinge, of brass\npaint\nlock\na bolt')
   // Of what only Rakeboard gives an edit is put back.
   benchbook.records.change(JOBS, other, { season: 'Spring' })
   await pass()
@@ -466,6 +494,12 @@ test('what is said of a record is said on the other side, by whom; edits and del
     'The hinge is ordered',
     'l.moor@example.org: Who has the key?',
   ])
+  const pair = (await pairOf('RKB-112'))!
+  const linked = await call<PairSeen[]>(url, 'GET', `/pipelines/${id}/pairs/${pair.id}/linked`)
+  expect(linked.map(one => [one.lane, one.a?.id, one.b?.id])).toEqual(
+    expect.arrayContaining([['comments ↔ comments', ordered.id, copy.id]]),
+  )
+  expect(linked).toHaveLength(2)
   // Of a ticket that takes no part it is known, and nobody is asked.
   expect((await pairs('waiting')).map(({ a }) => a?.id)).toEqual([early.id])
   expect((await status()).twoWay!.held).toBe((await pairs('held')).length)

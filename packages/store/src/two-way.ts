@@ -199,12 +199,26 @@ export class TwoWayPairs {
       )
       .orderBy(desc(twoWayPair.changedAt), asc(twoWayPair.id))
       .limit(limit)
-    return rows.map(row => {
-      const { halves, ...pair } = pairOf(row)
-      const seen = (half: Pair['halves']['a']) =>
-        half && { id: half.id, values: half.record, changedAt: half.changedAt }
-      return { ...pair, label: row.label, changedAt: row.changedAt, a: seen(halves.a), b: seen(halves.b) }
-    })
+    return rows.map(seenOf)
+  }
+
+  /** Pairs of the lane one half of which holds one of these values in its field; the first that were made. */
+  async linked(
+    of: string,
+    lane: string,
+    by: readonly { side: Side; field: string; value: string }[],
+    limit: number,
+  ): Promise<PairSeen[]> {
+    const holds = by.map(
+      ({ side, field, value }) => sql`${twoWayPair.halves} #>> ${pathTo(side, field)} = ${value}`,
+    )
+    const rows = await this.db
+      .select()
+      .from(twoWayPair)
+      .where(and(eq(twoWayPair.pipeline, of), eq(twoWayPair.lane, lane), or(...holds)))
+      .orderBy(asc(twoWayPair.id))
+      .limit(limit)
+    return rows.map(seenOf)
   }
 
   /** The newest first. */
@@ -249,6 +263,18 @@ const REPLACED = {
   waits: sql`excluded.waits`,
   label: sql`excluded.label`,
   changedAt: sql`excluded.changed_at`,
+}
+
+/** Of a record's field in the halves of a pair. */
+function pathTo(side: Side, field: string) {
+  return sql`ARRAY[${side}, 'record', ${field}]::text[]`
+}
+
+function seenOf(row: typeof twoWayPair.$inferSelect): PairSeen {
+  const { halves, ...pair } = pairOf(row)
+  const seen = (half: Pair['halves']['a']) =>
+    half && { id: half.id, values: half.record, changedAt: half.changedAt }
+  return { ...pair, label: row.label, changedAt: row.changedAt, a: seen(halves.a), b: seen(halves.b) }
 }
 
 function pairOf(row: typeof twoWayPair.$inferSelect): Pair {

@@ -78,7 +78,7 @@ const joinSchema = Type.Object(
     direction: Type.Enum([...DIRECTIONS], { title: 'Direction' }),
     rule: Type.Optional(ruleSchema),
     /** Both sides have changed it, differently; as the lane says by default. */
-    conflict: Type.Optional(Type.Enum([...CONFLICTS], { title: 'In a conflict' })),
+    conflict: Type.Optional(Type.Enum([...CONFLICTS, 'by line'], { title: 'In a conflict' })),
     /** A change on the side that only takes; left by default. */
     against: Type.Optional(Type.Enum(['left', 'put back'])),
   },

@@ -3,6 +3,7 @@
  * what was written, and what a side has made of that, is no change.
  */
 import { normalIn, sameIn, type Form, type Value } from './form.ts'
+import { mergeLines } from './lines.ts'
 import { other, plainSide, sayer, type Context, type Found, type Rule, type Say, type Side } from './rule.ts'
 import { SetMerge } from './sets.ts'
 
@@ -11,8 +12,8 @@ export interface FieldJoin {
   b: string
   direction: 'both' | 'a to b' | 'b to a'
   rule: Rule
-  /** Both have changed, differently. */
-  conflict: 'the later' | 'a' | 'b' | 'ask'
+  /** Both have changed, differently; by line: text that both keep their edits of, but for lines that both have changed. */
+  conflict: 'the later' | 'a' | 'b' | 'ask' | 'by line'
   /** A change on the side that only takes: stays until the other changes next, or is put back. */
   against: 'left' | 'put back'
 }
@@ -57,7 +58,15 @@ export type Outcome = { join: number } & (
 )
 
 export type Why =
-  'a changed' | 'b changed' | 'a wins' | 'b wins' | 'put back' | 'elements' | 'first values' | 'a person'
+  | 'a changed'
+  | 'b changed'
+  | 'a wins'
+  | 'b wins'
+  | 'lines'
+  | 'put back'
+  | 'elements'
+  | 'first values'
+  | 'a person'
 
 export function compileJoin(join: FieldJoin, forms: Record<Side, Form>): CompiledJoin {
   const { rule, direction } = join
@@ -97,7 +106,7 @@ function mergeField(lane: LaneMerge, i: number, record: Record3): Outcome | unde
   const { set } = join
   if (set) return mergeSets(join, i, known, now)
   const field: Field = { join, i, record, now }
-  if (changed.a && changed.b) return mergeBoth(lane, field)
+  if (changed.a && changed.b) return mergeBoth(lane, field, known)
   return mergeOne(field, changed.a ? 'a' : 'b')
 }
 
@@ -146,15 +155,38 @@ function mergeOne(field: Field, side: Side): Outcome {
   return carried(field, other(side), 'put back')
 }
 
-function mergeBoth({ tie }: LaneMerge, field: Field): Outcome {
+function mergeBoth({ tie }: LaneMerge, field: Field, base: Record<Side, Value>): Outcome {
   const { join, i, record } = field
   if (agrees(field)) return sayTheSame(i)
   if (!join.gives.a) return carried(field, 'b', 'b changed')
   if (!join.gives.b) return carried(field, 'a', 'a changed')
+  if (join.conflict === 'by line') return mergedByLine(field, base)
   if (join.conflict === 'ask')
     return { join: i, comes: 'held', why: 'conflict', reason: 'Both sides have changed it, differently.' }
   const wins = join.conflict === 'the later' ? laterOf(record, i, tie) : join.conflict
   return carried(field, wins, `${wins} wins`)
+}
+
+function mergedByLine({ join, i, now }: Field, base: Record<Side, Value>): Outcome {
+  const merged = hasLines(join) ? mergeLines(base, now) : undefined
+  if (!merged)
+    return {
+      join: i,
+      comes: 'held',
+      why: 'conflict',
+      reason: 'Both sides have changed the same lines of it.',
+    }
+  const written: { a?: Value; b?: Value } = {}
+  for (const side of ['a', 'b'] as const)
+    if (!sameIn(join.forms[side], merged[side], now[side])) written[side] = merged[side]
+  return 'a' in written || 'b' in written
+    ? { join: i, comes: 'written', ...written, why: 'lines' }
+    : sayTheSame(i)
+}
+
+/** Only plain text can be merged by line. */
+export function hasLines({ rule, forms }: Pick<CompiledJoin, 'rule' | 'forms'>): boolean {
+  return rule.as === 'it is' && forms.a.kind === 'text' && forms.b.kind === 'text'
 }
 
 /** What a person has decided of a field: whose value counts, one of theirs in the words of A, or one on a side alone. */

@@ -259,6 +259,8 @@ class LanePlan {
   private rule(join: TwoWayJoin, fields: Record<Side, AppField>, name: string): void {
     const { rule, direction } = join
     const refuse = (message: string, remedy: string) => this.say('refused', 'fields', message, remedy, name)
+    if (join.conflict === 'by line' && !mergesLines(join, fields))
+      refuse('Only text that is the same on both sides is merged by line.', 'Choose who wins a conflict.')
     if (rule?.as === 'mapped') return this.map(join, fields, name)
     if (rule?.as === 'affixed' || rule?.as === 'attributed') {
       for (const side of SIDES) for (const text of textsMadeOf(rule, side)) this.textAround(text, side, name)
@@ -433,6 +435,11 @@ class LanePlan {
         'Say by what they are found to be the same.',
       )
   }
+}
+
+/** Without a rule, and text on both sides. */
+export function mergesLines({ rule }: TwoWayJoin, { a, b }: Record<Side, AppField>): boolean {
+  return !rule && a.refers === null && b.refers === null && a.type.kind === 'utf8' && b.type.kind === 'utf8'
 }
 
 function fieldOf(object: AppObject, name: string): AppField | undefined {

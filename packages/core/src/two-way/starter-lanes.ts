@@ -57,7 +57,7 @@ export const STARTERS: readonly StarterLanes[] = [
           { a: 'programme', b: 'programme', direction: 'both' },
           { a: 'assignee', b: 'who', direction: 'both' },
           { a: 'due_at', b: 'due', direction: 'both' },
-          { a: 'notes', b: 'notes', direction: 'both' },
+          { a: 'notes', b: 'notes', direction: 'both', conflict: 'by line' },
           { a: 'watchers', b: 'watchers', direction: 'a to b' },
         ],
         conflict: 'the later',

@@ -1,10 +1,11 @@
 /** Pipelines that keep two places in step: what stands in the way, what a pass would do, their pairs. */
 import type Router from '@koa/router'
 import type { Session } from '@tide/connectors/contract/session'
-import type { KeptLine, TwoWayDeed, TwoWayLook, UndoForeseen, Undone } from '@tide/core/api/two-way'
+import type { KeptLine, PairSeen, TwoWayDeed, TwoWayLook, UndoForeseen, Undone } from '@tide/core/api/two-way'
 import type { TwoWayDefinition } from '@tide/core/definition/two-way'
 import { Failure } from '@tide/core/failure'
 import type { Side } from '@tide/core/merge/rule'
+import { SIDES } from '@tide/core/two-way/lane'
 import { restoringOf, type KeptPart } from '@tide/core/two-way/restore'
 import { planTwoWay } from '@tide/core/two-way/plan'
 import { fieldsToMake, type MadeLook, type Wanted } from '@tide/core/app/made'
@@ -288,6 +289,27 @@ export function twoWayRoutes(router: Router, services: Services): void {
   router.get('/pipelines/:id/pairs/:pair/trail', async ctx => {
     const { id } = await twoWay(ctx.params.id!)
     ctx.body = await store.pairs.trail(id, { pair: String(ctx.params.pair), limit: TRAIL })
+  })
+
+  /** Pairs of other lanes whose records link to those of this one: such as what was said of it. */
+  router.get('/pipelines/:id/pairs/:pair/linked', async ctx => {
+    const { id, definition } = await twoWay(ctx.params.id!)
+    const [pair] = await store.pairs.get(id, [String(ctx.params.pair)])
+    if (!pair) throw new Failure('refused', 'That pair is there no more.', 'Choose one from the list.')
+    const { lanes } = await placesFor(definition)
+    const linked: PairSeen[] = []
+    for (const lane of lanes) {
+      const by = lane.throughs.flatMap((through, i) =>
+        through && 'pairs' in through && through.pairs === pair.lane
+          ? SIDES.flatMap(side => {
+              const value = pair.halves[side]?.id
+              return value === undefined ? [] : [{ side, field: lane.merge.joins[i]![side], value }]
+            })
+          : [],
+      )
+      if (by.length > 0) linked.push(...(await store.pairs.linked(id, lane.name, by, PAIRS)))
+    }
+    ctx.body = linked
   })
 
   router.get('/pipelines/:id/written', async ctx => {

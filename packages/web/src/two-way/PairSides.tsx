@@ -37,11 +37,15 @@ export function PairSides({
             <tr key={name} className="border-b border-line">
               <td className={`${cell} pr-3`}>
                 <span className="font-mono text-[12px] text-ink-2">{join.a}</span>{' '}
-                {pair.a && valueSaid(pair.a.values[join.a] ?? null)}
+                <span className="whitespace-pre-line">
+                  {pair.a && valueSaid(pair.a.values[join.a] ?? null)}
+                </span>
               </td>
               <td className={`${cell} pl-3`}>
                 <span className="font-mono text-[12px] text-ink-2">{join.b}</span>{' '}
-                {pair.b && valueSaid(pair.b.values[join.b] ?? null)}
+                <span className="whitespace-pre-line">
+                  {pair.b && valueSaid(pair.b.values[join.b] ?? null)}
+                </span>
                 {held && <b className="text-buoy"> held</b>}
               </td>
             </tr>

@@ -11,6 +11,7 @@ export function whySaid(why: string, { a, b }: Called): string {
     'b changed': `it was changed in ${b}`,
     'a wins': `both had changed it, ${a} counts`,
     'b wins': `both had changed it, ${b} counts`,
+    lines: 'both had changed lines of it',
     'put back': 'it is not to be changed there',
     elements: 'elements came or went',
     'first values': 'the first values',

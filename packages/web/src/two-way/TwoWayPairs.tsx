@@ -10,6 +10,7 @@ import { Confirm } from '../parts/Dialog.tsx'
 import { FindField, InlineSelect } from '../parts/Field.tsx'
 import { ErrorNotice } from '../parts/Notice.tsx'
 import { askTwoWay } from './deeds.ts'
+import { LinkedPairs } from './LinkedPairs.tsx'
 import { PairSides } from './PairSides.tsx'
 import { TrailTable } from './TrailTable.tsx'
 import type { TwoWayPipeline } from './status.ts'
@@ -132,6 +133,16 @@ export function TwoWayPairs() {
               <b className="text-buoy">{reason}</b> <span className="text-ink-2">{remedy}</span>
             </p>
           ))}
+          <LinkedPairs
+            pipeline={id}
+            pair={shown.id}
+            at={twoWay?.last?.endedAt}
+            called={called}
+            open={one => {
+              put({ find: one.a?.id ?? one.b?.id ?? '' })
+              setOpen(one.id)
+            }}
+          />
           <h3 className="mt-3 text-[13px] font-semibold">Why it is as it is</h3>
           {trail.data && trail.data.length > 0 ? (
             <TrailTable trail={trail.data} called={called} label="Trail of the pair" />

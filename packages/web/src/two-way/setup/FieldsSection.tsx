@@ -1,7 +1,8 @@
 import type { LaneForeseen, TwoWayLook, TwoWayRow } from '@tide/core/api/two-way'
 import type { AppField, AppObject } from '@tide/core/app/object'
-import { DIRECTIONS, type TwoWayJoin, type TwoWayLane } from '@tide/core/definition/two-way'
+import { CONFLICTS, DIRECTIONS, type TwoWayJoin, type TwoWayLane } from '@tide/core/definition/two-way'
 import type { TwoWayNote } from '@tide/core/two-way/note'
+import { mergesLines } from '@tide/core/two-way/plan'
 import type { ProposedJoin } from '@tide/core/two-way/propose'
 import { useState } from 'react'
 import { plural } from '../../format.ts'
@@ -94,6 +95,7 @@ export function FieldsSection({
                   called={called}
                   note={notes.find(note => note.join === name)}
                   writes={foreseen?.writes[name]}
+                  losses={foreseen?.losses[name]}
                   open={open === name}
                   turn={() => setOpen(open === name ? undefined : name)}
                   put={part => put(i, part)}
@@ -156,6 +158,7 @@ interface JoinLinesProps {
   called: Called
   note: TwoWayNote | undefined
   writes: { a: number; b: number } | undefined
+  losses: { a?: number; b?: number } | undefined
   open: boolean
   turn: () => void
   put: (part: Partial<TwoWayJoin>) => void
@@ -170,6 +173,7 @@ function JoinLines({
   called,
   note,
   writes,
+  losses,
   open,
   turn,
   put,
@@ -180,6 +184,9 @@ function JoinLines({
     b: objects.b.fields.find(({ name }) => name === join.b),
   }
   const rule = ruleSaid(join, called) ?? byType(fields.a, fields.b)
+  // What could lose something is not in the way while no record does.
+  const isQuiet = note?.loses !== undefined && losses?.[note.loses] === 0
+  const byLine = fields.a && fields.b && mergesLines(join, { a: fields.a, b: fields.b })
   const count = (writes?.a ?? 0) + (writes?.b ?? 0)
   return (
     <>
@@ -204,7 +211,9 @@ function JoinLines({
             </div>
           )}
           {note && (
-            <div className={note.level === 'warning' ? 'text-ochre' : 'text-buoy'}>{note.message}</div>
+            <div className={isQuiet ? 'text-ink-2' : note.level === 'warning' ? 'text-ochre' : 'text-buoy'}>
+              {note.message}
+            </div>
           )}
           {count > 0 && (
             <div className="text-[12px] text-ink-2">{plural(count, 'record')} would be written</div>
@@ -235,7 +244,7 @@ function JoinLines({
                     value={join.conflict ?? ''}
                     options={[
                       { value: '', title: `as the lane: ${conflictSaid(lane.conflict, called)}` },
-                      ...(['the later', 'a', 'b', 'ask'] as const).map(value => ({
+                      ...[...CONFLICTS, ...(byLine ? (['by line'] as const) : [])].map(value => ({
                         value,
                         title: conflictSaid(value, called),
                       })),
@@ -275,8 +284,9 @@ function JoinLines({
   )
 }
 
-function conflictSaid(conflict: TwoWayLane['conflict'], { a, b }: Called): string {
+function conflictSaid(conflict: NonNullable<TwoWayJoin['conflict']>, { a, b }: Called): string {
   if (conflict === 'the later') return 'the later edit counts'
+  if (conflict === 'by line') return 'both edits are kept, line by line'
   return conflict === 'ask' ? 'a person decides' : `${conflict === 'a' ? a : b} counts`
 }
 
