@@ -1,5 +1,6 @@
 /** Two apps kept in step, as people do it in the browser: in the setup, in both apps' own screens, and where something waits for a person. */
 import { afterAll, beforeAll, expect, test } from '@jest/globals'
+import type { ConnectionInfo } from '@tide/core/api/connections'
 import type { PipelineStatus } from '@tide/core/api/pipelines'
 import { mkdtempSync, rmSync } from 'node:fs'
 import type { Server } from 'node:http'
@@ -10,6 +11,7 @@ import { By, Key, type WebDriver } from 'selenium-webdriver'
 import { call } from '../packages/stand-ins/src/api-call.ts'
 import { StandInApp } from '../packages/stand-ins/src/apps/app.ts'
 import { benchbookApp } from '../packages/stand-ins/src/apps/benchbook.ts'
+import { clubgateApp } from '../packages/stand-ins/src/apps/clubgate.ts'
 import type { StandInAppDefinition, StandInObject } from '../packages/stand-ins/src/apps/definition.ts'
 import { rakeboardApp } from '../packages/stand-ins/src/apps/rakeboard.ts'
 import { Records } from '../packages/stand-ins/src/apps/records.ts'
@@ -36,7 +38,8 @@ const choose = async (label: string, option: string) => {
   const select = await xpath(`//select[@aria-label="${label}"]`)
   await select.findElement(By.xpath(`.//option[contains(., "${option}")]`)).click()
 }
-const pipeline = async () => (await call<PipelineStatus[]>(server.url, 'GET', '/pipelines'))[0]!
+const pipelines = () => call<PipelineStatus[]>(server.url, 'GET', '/pipelines')
+const pipeline = async () => (await pipelines())[0]!
 
 async function listen(koa: { listen(port: number, host: string): Server }): Promise<string> {
   const one = koa.listen(0, '127.0.0.1')
@@ -233,3 +236,54 @@ test('a run is undone', async () => {
   await click(button('Undo it'))
   await eventually(async () => benchbook.records.get('jobs', job)!.job === 'RKB-106 Mend gate 6', 30)
 }, 60_000)
+
+test('what is ready-made and not there is made after a look; a field that somebody takes away stops it, and nothing is emptied', async () => {
+  const [clubgate] = await started(clubgateApp, records => {
+    const { id } = records.create(clubgateApp.objects[0]!, {
+      name: 'Withy Lane',
+      club_number: 'GC-1',
+      tier: 'seed',
+    })
+    records.create(clubgateApp.objects[1]!, {
+      name: 'Ada Fenwick',
+      email: 'ada@example.org',
+      organisation: id,
+    })
+  })
+  const connections = await call<ConnectionInfo[]>(server.url, 'GET', '/connections')
+  const idOf = (name: string) => connections.find(one => one.name === name)!.id
+  const asked = new URLSearchParams({ shape: 'two-way', from: idOf('Clubgate'), to: idOf('Benchbook') })
+  await open(`/pipelines/new?${asked}`)
+  await sees('Benchbook has no table “Clubs”')
+  await click(button('Begin with what is ready-made …'))
+  await sees('"title": "Orders this year"')
+  await click(button('Make it'))
+  await sees('Takes part now: 2 records', 30)
+  await click(xpath('//button[starts-with(normalize-space(), "Start with these")]'))
+  await eventually(() => Promise.resolve(benchbook.records.of('people_of_clubs').length === 1), 30)
+  expect(benchbook.records.of('clubs')).toMatchObject([
+    { name: 'Withy Lane', club_number: 'GC-1', tier: 'seed', club_in_clubgate: 'org_1001' },
+  ])
+  // One more, of those that are left.
+  await click(button('Stop'))
+  await click(button('Stop it'))
+  await sees('Stopped')
+  const { id } = (await pipelines()).find(({ definition }) => definition.from === idOf('Clubgate'))!
+  await open(`/pipelines/${id}/change`)
+  await click(button('News wanted'))
+  await click(button('Make a field in Benchbook for “News wanted” …'))
+  await sees('"yes or no"')
+  await click(button('Make it'))
+  await sees('news_wanted')
+  await click(xpath('//button[starts-with(normalize-space(), "Start with these")]'))
+  await sees('Following', 30)
+  clubgate.records.change(clubgateApp.objects[0]!, 'org_1001', { news_wanted: true })
+  await eventually(() => Promise.resolve(benchbook.records.get('clubs', 'clubs_1')!.news_wanted === true), 30)
+  await driver.get(`${screens.benchbook}/clubs`)
+  await choose('A field that goes', 'Tier')
+  await click(button('Take the field away'))
+  await edit('benchbook', 'clubs/clubs_1', { Name: 'Withy Lane and others' })
+  await open(`/pipelines/${id}`)
+  await sees('Clubs of Benchbook have no “Tier” any more.', 30)
+  expect(clubgate.records.get('organisations', 'org_1001')).toMatchObject({ tier: 'seed' })
+}, 120_000)

@@ -1,5 +1,6 @@
 import { expect, test } from '@jest/globals'
 import fc from 'fast-check'
+import type { TwoWayRule } from '../src/definition/two-way.ts'
 import { lossesOf } from '../src/two-way/losses.ts'
 import { field } from './app-field.ts'
 
@@ -33,6 +34,6 @@ test('nothing is lost where nothing goes, where a rule says what becomes of it, 
   expect(lossesOf({ direction: 'b to a' }, { a: moment, b: day })).toEqual([])
   expect(lossesOf({ direction: 'a to b' }, { a: moment, b: day })).toHaveLength(1)
   expect(lossesOf({ direction: 'both' }, { a: whole, b: whole })).toEqual([])
-  const held = { as: 'mapped', map: { pairs: [], others: 'held' } } as const
+  const held: TwoWayRule = { as: 'mapped', map: { pairs: [], others: 'held' } }
   expect(lossesOf({ direction: 'both', rule: held }, { a: moment, b: day })).toEqual([])
 })

@@ -90,6 +90,10 @@ export function createApp(services: Services): Koa {
   return app
 }
 
+function isLeft({ res }: Koa.Context): boolean {
+  return res.destroyed && !res.writableFinished
+}
+
 function tell(ctx: Koa.Context, error: unknown, services: Services): void {
   if (error instanceof Failure && error.kind !== 'fault') {
     const { message: detail, remedy } = error
@@ -104,6 +108,8 @@ function tell(ctx: Koa.Context, error: unknown, services: Services): void {
       remedy: 'Check the request.',
     })
   }
+  // Nobody waits for the answer any more, and what it was about was given up.
+  if (isLeft(ctx) && (error as Error).name === 'AbortError') return
   // What it says may hold SQL, paths or secrets; they are for those who may read the log.
   const number = randomBytes(4).toString('hex')
   services.warn(error as Error, number)

@@ -62,7 +62,7 @@ export function fieldForms({ name: table, fields }: StandInObject): Markup {
     </form>
     <form class="row" method="post" action="/tables/${table}/fields">
       <label for="without">A field</label>
-      <select id="without" name="without">
+      <select id="without" name="without" aria-label="A field that goes">
         ${Object.entries(fields).map(
           ([name, { title, required }]) =>
             !required && html`<option value="${name}">${title ?? name}</option>`,
