@@ -17,15 +17,14 @@ export function mergeLines(
   // What a side has made of a line stands where the line stood.
   if (lines.was.a.length !== lines.was.b.length) return undefined
   if ([lines.is.a, lines.is.b].some(all => all.length > MOST_LINES)) return undefined
-  const known = new Interned()
-  const theirs = known.carried(lines.was.b, lines.is.b, lines.was.a)
-  const merged = known.merged(lines.is.a, lines.was.a, theirs)
-  if (!merged) return undefined
-  const ours = known.carried(lines.was.a, merged, lines.was.b)
+  const theirs = carried(lines.was.b, lines.is.b, lines.was.a)
+  const both = merged(lines.is.a, lines.was.a, theirs)
+  if (!both) return undefined
+  const ours = carried(lines.was.a, both, lines.was.b)
   const ends = mergedEnds({ a: was.a.end, b: was.b.end }, { a: is.a.end, b: is.b.end })
   if (!ends) return undefined
   return {
-    a: merged.join(betweenLines(now.a, base.a)) + ends.a,
+    a: both.join(betweenLines(now.a, base.a)) + ends.a,
     b: ours.join(betweenLines(now.b, base.b)) + ends.b,
   }
 }
@@ -51,37 +50,16 @@ function betweenLines(...texts: Value[]): string {
   return text?.includes('\r\n') ? '\r\n' : '\n'
 }
 
-/** Lines are compared by numbers: whatever they say, none is a name of anything. */
-class Interned {
-  private readonly numbers = new Map<string, number>()
-  private readonly lines: string[] = []
+/** What has become of the lines of one side, of those of the other, which stand at the same places. */
+function carried(was: string[], is: string[], others: string[]): string[] {
+  return patch(others, diffPatch(was, is))
+}
 
-  private in(lines: readonly string[]): number[] {
-    return lines.map(line => {
-      let number = this.numbers.get(line)
-      if (number === undefined) {
-        number = this.lines.push(line) - 1
-        this.numbers.set(line, number)
-      }
-      return number
-    })
+function merged(a: string[], base: string[], b: string[]): string[] | undefined {
+  const lines: string[] = []
+  for (const { ok, conflict } of diff3Merge(a, base, b)) {
+    if (conflict) return undefined
+    lines.push(...(ok ?? []))
   }
-
-  private out(numbers: readonly number[]): string[] {
-    return numbers.map(number => this.lines[number]!)
-  }
-
-  /** What has become of the lines of one side, of those of the other, which stand at the same places. */
-  carried(was: readonly string[], is: readonly string[], others: readonly string[]): string[] {
-    return this.out(patch(this.in(others), diffPatch(this.in(was), this.in(is))))
-  }
-
-  merged(a: readonly string[], base: readonly string[], b: readonly string[]): string[] | undefined {
-    const merged: number[] = []
-    for (const { ok, conflict } of diff3Merge(this.in(a), this.in(base), this.in(b))) {
-      if (conflict) return undefined
-      merged.push(...(ok ?? []))
-    }
-    return this.out(merged)
-  }
+  return lines
 }
