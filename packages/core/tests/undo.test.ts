@@ -10,14 +10,17 @@ const object = (remove: boolean): AppObject => ({
   title: 'Jobs',
   key: 'id',
   label: null,
-  fields: [field('job'), field('notes')],
+  fields: [field('job'), field('notes'), field('ticket')],
   can: { list: true, read: true, create: true, change: true, remove },
   changed: null,
   created: null,
   version: null,
   findBy: [],
 })
-const lane = (remove = true) => ({ objects: { a: object(remove), b: object(remove) } })
+const lane = (remove = true) => ({
+  objects: { a: object(remove), b: object(remove) },
+  lane: { links: { b: 'ticket' } },
+})
 let n = 0
 const wrote = (more: Partial<TwoWayTrail>): TwoWayTrail => ({
   id: ++n,
@@ -72,9 +75,24 @@ test('what was made is deleted, unless it was edited or its app lets nobody', ()
   expect(undoing(trail, half({ job: 'Potted' }))).toEqual({ does: 'leave', why: 'edited since' })
 })
 
-test('what was deleted is not made again', () => {
-  expect(undoing([wrote({ op: 'delete', field: null })], null)).toEqual({
-    does: 'leave',
+const removed = (field: string, was: string) => wrote({ op: 'delete', field, was, why: 'gone' })
+
+test('what was deleted is made again with what it said before all of it, unless it is there, or was made then', () => {
+  const gone = [removed('job', 'Pots'), removed('notes', 'by the gate'), removed('ticket', 'RKB-7')]
+  expect(undoing([wrote({ was: 'Pot', became: 'Pots' }), ...gone], null)).toEqual({
+    does: 'create',
+    fields: [
+      { field: 'job', becomes: 'Pot' },
+      { field: 'notes', becomes: 'by the gate' },
+    ],
+  })
+  expect(undoing(gone, half({ job: 'Pots' }, 'j2'))).toMatchObject({ does: 'leave' })
+  expect(undoing([wrote({ op: 'create', became: 'Pots' }), ...gone], null)).toMatchObject({
     why: 'deleted then',
   })
+  // Of what was deleted before that was put down nothing is known.
+  expect(undoing([wrote({ op: 'delete', field: null })], null)).toMatchObject({ why: 'deleted then' })
+  const needs = lane()
+  needs.objects.b.fields.push(field('area', { required: true }))
+  expect(undoingOf(needs, writtenHalves(gone.toReversed())[0]!, null)).toMatchObject({ why: 'not creatable' })
 })

@@ -78,6 +78,7 @@ const tickets: TwoWayLane = {
     { a: 'due_at', b: 'due', direction: 'both' },
     { a: 'notes', b: 'notes', direction: 'both', conflict: 'by line' },
     { a: 'watchers', b: 'watchers', direction: 'a to b' },
+    { a: 'links', b: 'files', direction: 'b to a' },
   ],
   conflict: 'the later',
   tie: 'a',
@@ -339,9 +340,12 @@ test('edits of different fields merge, and a field goes back along a map of many
     assignee: 'O.Marsh@example.org',
     labels: ['growers', 'gates'],
   })
-  benchbook.records.change(JOBS, other, { job: 'RKB-103  Mend the gate', tags: ['growers', 'frost'] })
+  const files = ['https://files.example.org/gate.pdf']
+  benchbook.records.change(JOBS, other, { job: 'RKB-103  Mend the gate', tags: ['growers', 'frost'], files })
   await pass()
-  expect(ticket('RKB-103')).toMatchObject({ summary: 'Mend the gate', labels: ['frost', 'gates', 'growers'] })
+  const labels = ['frost', 'gates', 'growers']
+  // Attachments travel as links.
+  expect(ticket('RKB-103')).toMatchObject({ summary: 'Mend the gate', labels, links: files })
   expect(job(other)).toMatchObject({ who: 'o.marsh@example.org', tags: ['frost', 'gates', 'growers'] })
   benchbook.records.change(JOBS, other, { stage: 'finished' })
   await pass()
@@ -546,6 +550,23 @@ test('what is deleted on one side is deleted or marked on the other; most of it 
   await pass(true)
   expect(benchbook.records.get('jobs', gone)).toBeUndefined()
   expect(ticket('RKB-110').notes).toBe('gone from Benchbook')
+  // Undone, it is made again for itself alone: the ticket went by somebody's own hand.
+  const written = await call<TwoWayTrail[]>(url, 'GET', `/pipelines/${id}/written`)
+  const { run } = written.find(({ op, record }) => op === 'delete' && record === gone)!
+  const foreseen = await call<UndoForeseen>(url, 'GET', `/pipelines/${id}/undone?run=${run}`)
+  expect(foreseen.rows.filter(({ record }) => record === gone)).toMatchObject([
+    { label: 'RKB-109 Mend 9', undoing: { does: 'create' } },
+  ])
+  await decide({ deed: 'undo', of: { run } })
+  await pass(true)
+  const again = benchbook.records.of('jobs').filter(one => one.job === 'RKB-109 Mend 9')
+  expect(again).toMatchObject([{ stage: 'to do', season: 'Autumn', ticket: null, tags: ['growers'] }])
+  expect(rakeboard.records.of('tickets').filter(({ summary }) => String(summary).endsWith('Mend 9'))).toEqual(
+    [],
+  )
+  await decide({ deed: 'undo', of: { run } })
+  expect(benchbook.records.of('jobs').filter(one => one.job === 'RKB-109 Mend 9')).toEqual(again)
+  benchbook.records.remove(JOBS, again[0]!.id)
   await pass(true)
   expect(jobFor('RKB-110')).toBeUndefined()
   // One half was edited meanwhile.

@@ -471,8 +471,17 @@ function recordIn(
 function recordOf(value: unknown, fields: readonly AppField[]): AppRecord {
   const record = Object(value) as Record<string, unknown>
   return Object.fromEntries(
-    fields.map(({ name }) => [name, Object.hasOwn(record, name) ? textOf(record[name]) : null]),
+    fields.map(({ name, link }) => {
+      const value = Object.hasOwn(record, name) ? record[name] : null
+      return [name, textOf(link === undefined ? value : linksIn(value, link))]
+    }),
   )
+}
+
+/** Of attachments what leads to them; one without is none. */
+function linksIn(value: unknown, link: string): unknown {
+  if (!Array.isArray(value)) return value
+  return value.flatMap(one => textOf(at(one, link)) ?? [])
 }
 
 function jsonValues(values: WriteOperation['values'], fields: readonly AppField[]): Record<string, unknown> {

@@ -2,7 +2,7 @@
 import type { DescribedRecords } from '@tide/core/app/described-records'
 import { typeToMake, type DescribedDiscovery } from '@tide/core/app/discovery'
 import { jsonType } from '@tide/core/app/json-type'
-import { objectOf, type AppField, type AppObject } from '@tide/core/app/object'
+import { LINKS, objectOf, type AppField, type AppObject } from '@tide/core/app/object'
 import { Failure } from '@tide/core/failure'
 import type { ToMake, MakeAsked } from '../contract/app.ts'
 import type { Caller } from './caller.ts'
@@ -136,14 +136,13 @@ export class Discovery {
     const name = this.understood.name(at(told, fields.id), 'a field', 'discovery.fields.id', LONGEST_NAME)
     const native = said(told, fields.type) ?? ''
     const type = Object.hasOwn(types, native) ? types[native]! : undefined
-    const readOnly = type === undefined || isSaid(told, fields.readOnly)
+    const readOnly = type === undefined || type.link !== undefined || isSaid(told, fields.readOnly)
     const choices = fields.choices === undefined ? undefined : at(told, fields.choices)
     const longest = Number(said(told, fields.maxLength) ?? 'none')
     return {
       name,
       title: said(told, fields.title) ?? name,
-      type:
-        type?.is === 'set' ? { kind: 'list', of: { kind: 'utf8' } } : jsonType(type?.is ?? '', type?.format),
+      type: type?.is === 'set' ? LINKS : jsonType(type?.is ?? '', type?.format),
       nativeType: native,
       required: !readOnly && isSaid(told, fields.required),
       readOnly,
@@ -152,6 +151,7 @@ export class Discovery {
       unique: isSaid(told, fields.unique),
       refers: said(told, fields.refers) ?? null,
       email: type?.format === 'email',
+      ...(type?.link === undefined ? {} : { link: type.link }),
     }
   }
 

@@ -130,6 +130,7 @@ export interface UndoForeseen {
   /** Records, by what becomes of them. */
   change: number
   delete: number
+  create: number
   leave: number
   /** The first so many. */
   rows: { side: Side; record: string | null; label: string | null; undoing: Undoing }[]

@@ -68,6 +68,8 @@ const objectSchema = Type.Object(
             /** An object whose key its values are. */
             refers: Type.Optional(Type.String()),
             unique: Type.Optional(Type.Boolean()),
+            /** A list of attachments: where the link to one stands in it. They are read as links, and not written. */
+            link: Type.Optional(pointer('Where the link to an element stands')),
           },
           closed,
         ),

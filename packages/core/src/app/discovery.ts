@@ -13,6 +13,8 @@ const typeSchema = Type.Object(
     ),
     /** A field of it has choices, and takes no other values. */
     choices: Type.Optional(Type.Literal(true)),
+    /** Of a set of attachments: where the link to one stands in it. They are read as links, and not written. */
+    link: Type.Optional(pointer('Where the link to an element stands')),
     /** Fields of it hold what is linked, or computed; none are made of it. */
     notMade: Type.Optional(Type.Literal(true)),
   },
@@ -98,7 +100,8 @@ export function typeToMake(
 ): string | undefined {
   const wanted = wantedOf(type, email)
   const fits = Object.entries(types).filter(
-    ([, { is, notMade }]) => notMade !== true && wanted.some(one => one.is === is),
+    ([, { is, notMade, link }]) =>
+      notMade !== true && link === undefined && wanted.some(one => one.is === is),
   )
   const best = (asked: (one: Types[string]) => boolean) => fits.find(([, one]) => asked(one))?.[0]
   const hasChoices = choices !== null && type.kind !== 'list'

@@ -18,7 +18,12 @@ export interface AppField {
   /** The object whose key its values are. */
   refers: string | null
   email: boolean
+  /** Of a list of attachments: where the link to one stands in it, which is what is read. */
+  link?: string
 }
+
+/** What is read of a list of attachments. */
+export const LINKS: LogicalType = { kind: 'list', of: { kind: 'utf8' } }
 
 export interface AppObject {
   name: string

@@ -4,7 +4,7 @@ import type { AppDescription, DescribedObject } from './description.ts'
 import type { DescribedRecords } from './described-records.ts'
 import type { DescribedDiscovery } from './discovery.ts'
 import { jsonType } from './json-type.ts'
-import { objectOf, type AppField, type AppObject } from './object.ts'
+import { LINKS, objectOf, type AppField, type AppObject } from './object.ts'
 
 /** As much of JSON Schema as is looked into. */
 interface Schema {
@@ -202,12 +202,12 @@ function fieldOf(
   { document, object, required }: { document: OpenApi; object: DescribedObject; required: boolean },
 ): AppField {
   const schema = resolved(document, property)
-  const { refers = null, unique = false } = object.fields?.[name] ?? {}
-  const readOnly = schema.readOnly === true || property.readOnly === true
+  const { refers = null, unique = false, link } = object.fields?.[name] ?? {}
+  const readOnly = schema.readOnly === true || property.readOnly === true || link !== undefined
   return {
     name,
     title: schema.title ?? name,
-    type: typeOf(document, schema),
+    type: link === undefined ? typeOf(document, schema) : LINKS,
     nativeType: [typeNameOf(schema), schema.format].filter(Boolean).join(' '),
     required: required && !readOnly,
     readOnly,
@@ -216,6 +216,7 @@ function fieldOf(
     unique,
     refers,
     email: schema.format === 'email',
+    ...(link === undefined ? {} : { link }),
   }
 }
 

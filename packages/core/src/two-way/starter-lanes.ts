@@ -59,6 +59,7 @@ export const STARTERS: readonly StarterLanes[] = [
           { a: 'due_at', b: 'due', direction: 'both' },
           { a: 'notes', b: 'notes', direction: 'both', conflict: 'by line' },
           { a: 'watchers', b: 'watchers', direction: 'a to b' },
+          { a: 'links', b: 'files', direction: 'b to a' },
         ],
         conflict: 'the later',
         tie: 'a',

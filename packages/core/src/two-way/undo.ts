@@ -1,6 +1,8 @@
 /** What it takes to undo what was written: the inverse of each write, where nobody has written since. Nothing is done here. */
 import type { TwoWayTrail } from '../api/two-way.ts'
-import { normalIn } from '../merge/form.ts'
+import type { AppField, AppObject } from '../app/object.ts'
+import type { TwoWayLane } from '../definition/two-way.ts'
+import { normalIn, type Value } from '../merge/form.ts'
 import type { Side } from '../merge/rule.ts'
 import { formOf, type CompiledLane } from './lane.ts'
 import type { Half } from './pair.ts'
@@ -34,18 +36,14 @@ export function writtenHalves(trail: readonly TwoWayTrail[]): WrittenHalf[] {
 
 /** `half`: the record as it is now. */
 export function undoingOf(
-  { objects }: Pick<CompiledLane, 'objects'>,
+  { objects, lane }: Pick<CompiledLane, 'objects'> & { lane: Pick<TwoWayLane, 'links'> },
   { side, record, trail }: WrittenHalf,
   half: Half | null | undefined,
 ): Undoing {
-  if (trail[0]!.op === 'delete') return { does: 'leave', why: 'deleted then' }
+  if (trail[0]!.op === 'delete') return remaking(objects[side], lane.links?.[side], trail, half)
   if (!half || half.id !== record) return { does: 'leave', why: 'gone' }
   const { fields: known, can } = objects[side]
-  const fields = new Map<string, { was: string | null; became: string | null }>()
-  for (const { field, was, became } of trail.toReversed()) {
-    if (field === null || !known.some(({ name }) => name === field)) continue
-    fields.set(field, { was: fields.has(field) ? fields.get(field)!.was : was, became })
-  }
+  const fields = fieldsOf(known, trail)
   const isAsWritten = (field: string, became: string | null) => {
     const form = formOf(known.find(({ name }) => name === field)!)
     return normalIn(form, half.record[field] ?? null) === normalIn(form, became)
@@ -61,4 +59,36 @@ export function undoingOf(
     does: 'change',
     fields: ours.map(([field, { was, became }]) => ({ field, is: became, becomes: was })),
   }
+}
+
+/** By field: what it was before all of it, and what it became last. */
+function fieldsOf(
+  known: readonly AppField[],
+  trail: readonly TwoWayTrail[],
+): Map<string, { was: Value; became: Value }> {
+  const fields = new Map<string, { was: Value; became: Value }>()
+  for (const { field, was, became } of trail.toReversed()) {
+    if (field === null || !known.some(({ name }) => name === field)) continue
+    fields.set(field, { was: fields.has(field) ? fields.get(field)!.was : was, became })
+  }
+  return fields
+}
+
+/** What was deleted is made again with what it said before, but for what was made then, too. */
+function remaking(
+  { fields: known, can }: AppObject,
+  link: string | undefined,
+  trail: readonly TwoWayTrail[],
+  half: Half | null | undefined,
+): Undoing {
+  const was = fieldsOf(known, trail)
+  if (half) return { does: 'leave', why: 'nothing to write back' }
+  if (was.size === 0 || trail.some(({ op }) => op === 'create')) return { does: 'leave', why: 'deleted then' }
+  const fields = known.flatMap(({ name, readOnly }) => {
+    const value = was.get(name)?.was ?? null
+    // The key of a half that is gone says nothing.
+    return readOnly || value === null || name === link ? [] : [{ field: name, becomes: value }]
+  })
+  const isWhole = known.every(({ name, required }) => !required || fields.some(({ field }) => field === name))
+  return can.create && isWhole ? { does: 'create', fields } : { does: 'leave', why: 'not creatable' }
 }

@@ -4,7 +4,10 @@ export type Undoing =
   | { does: 'change'; fields: { field: string; is: string | null; becomes: string | null }[] }
   /** It was made, and nobody has edited it. */
   | { does: 'delete' }
+  /** It was deleted, and is not there; with what it said before. Its own key may be another one then. */
+  | { does: 'create'; fields: { field: string; becomes: string }[] }
   | {
       does: 'leave'
-      why: 'edited since' | 'deleted then' | 'gone' | 'not deletable' | 'nothing to write back'
+      why:
+        'edited since' | 'deleted then' | 'gone' | 'not deletable' | 'not creatable' | 'nothing to write back'
     }

@@ -326,7 +326,7 @@ export function twoWayRoutes(router: Router, services: Services): void {
     const places = await placesFor(definition)
     const pairs = await store.pairs.get(id, [...new Set(halves.map(({ pair }) => pair))])
     const known = new Map(pairs.map(pair => [pair.id, pair]))
-    const foreseen: UndoForeseen = { change: 0, delete: 0, leave: 0, rows: [] }
+    const foreseen: UndoForeseen = { change: 0, delete: 0, create: 0, leave: 0, rows: [] }
     for (const half of halves) {
       const { side, record } = half
       const lane = places.lanes.find(({ name }) => name === half.lane)
@@ -335,7 +335,8 @@ export function twoWayRoutes(router: Router, services: Services): void {
       foreseen[undoing.does]++
       if (foreseen.rows.length === SHOWN) continue
       const label = lane?.objects[side].label
-      foreseen.rows.push({ side, record, label: (label && now?.record[label]) ?? null, undoing })
+      const before = half.trail.find(({ field }) => field !== null && field === label)?.was
+      foreseen.rows.push({ side, record, label: (label && (now?.record[label] ?? before)) ?? null, undoing })
     }
     ctx.body = foreseen
   })
@@ -357,7 +358,7 @@ export function twoWayRoutes(router: Router, services: Services): void {
     const { id, definition } = await twoWay(ctx.params.id!)
     const point = await pointOf(id, ctx.params.point)
     const places = await placesFor(definition)
-    const foreseen: UndoForeseen = { change: 0, delete: 0, leave: 0, rows: [] }
+    const foreseen: UndoForeseen = { change: 0, delete: 0, create: 0, leave: 0, rows: [] }
     for await (const { lane: name, side, records } of store.restorePoints.records(id, point.id)) {
       const lane = places.lanes.find(one => one.name === name)
       if (!lane) continue

@@ -128,13 +128,13 @@ export class StandInApp extends Gate {
       const object = written(ctx)
       const made = records.create(object, valuesOf(ctx.request.body))
       ctx.status = 201
-      ctx.body = records.shown(object, made)
+      ctx.body = this.told(object, made)
     })
     const present = (ctx: RouterContext) => {
       const object = objectIn(ctx)
       const { id } = ctx.params
       const record = object.countsOnly ? undefined : records.get(object.view?.of ?? object.name, id ?? '')
-      if (record) return records.shown(object, record)
+      if (record) return this.told(object, record)
       throw new NotTaken(null, 'not_found', `There is no ${object.schema} ${id}.`)
     }
     router.get(`${base}/:id`, ctx => {
@@ -145,7 +145,7 @@ export class StandInApp extends Gate {
       present(ctx)
       const version = versionOf(/^"(\d+)"$/.exec(ctx.get('If-Match'))?.[1])
       const changed = records.change(object, ctx.params.id!, valuesOf(ctx.request.body), version)
-      ctx.body = records.shown(object, changed)
+      ctx.body = this.told(object, changed)
     })
     router.delete(`${base}/:id`, ctx => {
       const object = written(ctx)
@@ -166,7 +166,7 @@ export class StandInApp extends Gate {
     const data = begin < 0 ? [] : found.slice(begin, begin + size)
     const more = begin >= 0 && begin + size < found.length
     ctx.body = {
-      data: data.map(record => records.shown(object, record)),
+      data: data.map(record => this.told(object, record)),
       total: found.length,
       next: more ? data.at(-1)!.id : null,
     }
@@ -200,7 +200,18 @@ export class StandInApp extends Gate {
 
   /** Of what cannot be read back only the id is told. */
   private done(object: StandInObject, record: StandInRecord): object {
-    return { id: record.id, ...(object.countsOnly ? {} : { record: this.records.shown(object, record) }) }
+    return { id: record.id, ...(object.countsOnly ? {} : { record: this.told(object, record) }) }
+  }
+
+  /** Files come with their names. */
+  private told(object: StandInObject, record: StandInRecord): object {
+    const shown = this.records.shown(object, record)
+    const files = Object.entries(object.fields).flatMap(([name, { files }]) => {
+      const addresses = shown[name]
+      if (!files || !Array.isArray(addresses)) return []
+      return [[name, addresses.map(url => ({ name: url.split('/').at(-1), url }))] as const]
+    })
+    return { ...shown, ...Object.fromEntries(files) }
   }
 
   private wanted(object: StandInObject, query: Record<string, unknown>) {

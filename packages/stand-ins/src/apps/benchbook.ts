@@ -54,6 +54,7 @@ export const benchbookApp: StandInAppDefinition = {
         cost: { type: 'number', title: 'Cost' },
         notes: { type: 'string', title: 'Notes', maxLength: 2000 },
         watchers: { type: 'integer', title: 'Watchers' },
+        files: { type: 'array', title: 'Files', files: true },
         ticket: { type: 'string', title: 'Ticket in Rakeboard', maxLength: 40 },
         cost_with_tax: {
           type: 'number',
@@ -85,6 +86,9 @@ const [PROGRAMMES, JOBS] = benchbookApp.objects as [StandInObject, StandInObject
 const GROWERS = ['h.ivers@example.org', 'j.kemble@example.org', 'l.moor@example.org']
 const DOINGS = ['Pot on', 'Thin out', 'Label', 'Water', 'Count', 'Bring in', 'Set out']
 const PLANTS = ['the willows', 'the alders', 'tray 14', 'the lavender', 'the dogwoods', 'bed 40', 'the ferns']
+const FILES = ['plan-of-bed-40.pdf', 'order-of-pots.pdf', 'tray-14.jpg'].map(
+  name => `https://files.example.org/growers/${name}`,
+)
 const MOST_JOBS = 260
 
 /** The growers: they move jobs on, tag them, write new ones. */
@@ -96,6 +100,10 @@ export const benchbookColleagues: readonly ColleagueDeed[] = [
   (records, random) => {
     const job = anyOf(records.of('jobs'), random)
     if (job) records.change(JOBS, job.id, { cost: Math.round(random() * 40_000) / 100 })
+  },
+  (records, random) => {
+    const job = anyOf(records.of('jobs'), random)
+    if (job) records.change(JOBS, job.id, { files: [anyOf(FILES, random)] })
   },
   (records, random) => {
     if (records.of('jobs').length < MOST_JOBS) records.create(JOBS, jobOf(records, random))

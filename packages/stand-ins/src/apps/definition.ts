@@ -7,6 +7,8 @@ export interface StandInField {
   title?: string
   /** Of a set: of each of its elements. */
   enum?: string[]
+  /** Of a set: files, each with its name and its address, by which it is kept. */
+  files?: true
   maxLength?: number
   readOnly?: boolean
   /** Who has made the record. */

@@ -56,15 +56,19 @@ function recordPaths(base: string, countsOnly = false): object {
   }
 }
 
+const FILE = { type: 'object', properties: { name: { type: 'string' }, url: { type: 'string' } } }
+
 function schemaOf({ fields }: StandInObject): object {
   const own = Object.entries(fields).map(([name, field]) => {
-    const { type, format, title, enum: choices, maxLength, readOnly, computed, maker } = field
+    const { type, format, title, enum: choices, maxLength, readOnly, computed, maker, files } = field
     const choice = choices ? { enum: choices } : {}
     return [
       name,
       {
         type: field.required || type === 'array' ? type : [type, 'null'],
-        ...(type === 'array' ? { items: { type: 'string', ...choice }, uniqueItems: true } : choice),
+        ...(type === 'array'
+          ? { items: files ? FILE : { type: 'string', ...choice }, uniqueItems: true }
+          : choice),
         ...(format ? { format } : {}),
         ...(title ? { title } : {}),
         ...(maxLength === undefined ? {} : { maxLength }),

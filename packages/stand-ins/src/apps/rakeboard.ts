@@ -69,6 +69,7 @@ export const rakeboardApp: StandInAppDefinition = {
         due_at: { type: 'string', format: 'date-time', title: 'Due at' },
         estimate_hours: { type: 'number', title: 'Estimate, in hours' },
         notes: { type: 'string', title: 'Notes', maxLength: 4000 },
+        links: { type: 'array', title: 'Links' },
         benchbook_job: { type: 'string', title: 'Job in Benchbook', maxLength: 40 },
         watchers: {
           type: 'integer',

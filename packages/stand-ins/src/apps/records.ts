@@ -174,9 +174,10 @@ export class Records {
     const title = field.title ?? name
     const wrong = (code: string, message: string) => new NotTaken(name, code, message)
     if (field.type === 'array') {
-      if (!Array.isArray(value) || !value.every(one => typeof one === 'string'))
-        throw wrong('wrong_type', `${title} must be a list of texts.`)
-      const elements = new Set(value.map(one => one.trim()).filter(one => one !== ''))
+      const given = field.files && Array.isArray(value) ? value.map(addressOf) : value
+      if (!Array.isArray(given) || !given.every(one => typeof one === 'string'))
+        throw wrong('wrong_type', `${title} must be a list of ${field.files ? 'files with a url' : 'texts'}.`)
+      const elements = new Set(given.map(one => one.trim()).filter(one => one !== ''))
       const strange = [...elements].find(one => field.enum && !field.enum.includes(one))
       if (strange !== undefined) throw wrong('not_a_choice', `${title} knows no “${strange}”.`)
       // In an order of its own.
@@ -280,6 +281,11 @@ export class Records {
     const whole = text.slice(0, text.lastIndexOf('\n') + 1)
     return whole.split('\n').flatMap(line => (line === '' ? [] : [JSON.parse(line) as Line]))
   }
+}
+
+/** People write the address alone. */
+function addressOf(file: unknown): unknown {
+  return typeof file === 'string' ? file : (Object(file) as { url?: unknown }).url
 }
 
 /** What of a record nobody else may have: a name for it, its value, the field to blame. */

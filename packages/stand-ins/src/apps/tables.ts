@@ -172,10 +172,10 @@ export function titleOf({ title, schema }: StandInObject): string {
   return title ?? schema
 }
 
-function typeNameOf({ type, format, enum: choices, refers, computed }: StandInField): string {
+function typeNameOf({ type, format, enum: choices, refers, computed, files }: StandInField): string {
   if (computed) return 'formula'
   if (refers !== undefined) return 'link'
-  if (type === 'array') return 'tags'
+  if (type === 'array') return files ? 'attachments' : 'tags'
   if (choices) return 'choice'
   const found = Object.entries(MADE_TYPES).find(
     ([name, made]) => made.type === type && made.format === format && name !== 'choice',

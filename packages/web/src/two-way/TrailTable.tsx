@@ -39,13 +39,16 @@ const OPS: Record<TwoWayTrail['op'], string> = {
   apart: 'apart',
 }
 
-/** What a record was made with is one line. */
+/** What a record was made with, or had when it was deleted, is one line. */
 function together(trail: readonly TwoWayTrail[]): (TwoWayTrail & { more: TwoWayTrail[] })[] {
   const lines: (TwoWayTrail & { more: TwoWayTrail[] })[] = []
   for (const one of trail) {
     const last = lines.at(-1)
     const same =
-      last?.op === 'create' && one.op === 'create' && last.pair === one.pair && last.side === one.side
+      (one.op === 'create' || one.op === 'delete') &&
+      last?.op === one.op &&
+      last.pair === one.pair &&
+      last.side === one.side
     if (same) last.more.push(one)
     else lines.push({ ...one, more: [] })
   }
@@ -100,9 +103,9 @@ export function TrailTable({ trail, called, label, pipeline }: TrailTableProps) 
             <td className="py-1.5 pr-2 break-words">
               {more.length > 0 ? (
                 <span className="line-clamp-2">
-                  {[{ field, became }, ...more]
+                  {[{ field, was, became }, ...more]
                     .toReversed()
-                    .map(one => `${one.field}: ${valueSaid(one.became)}`)
+                    .map(one => `${one.field}: ${valueSaid(op === 'delete' ? one.was : one.became)}`)
                     .join(', ')}
                 </span>
               ) : field !== null ? (
@@ -113,7 +116,7 @@ export function TrailTable({ trail, called, label, pipeline }: TrailTableProps) 
               ) : null}
             </td>
             <td className="py-1.5 text-ink-2">
-              {op === 'create' ? 'it started on the other side' : whySaid(why, called)}
+              {op === 'create' && why !== 'undone' ? 'it started on the other side' : whySaid(why, called)}
             </td>
           </tr>
         ))}

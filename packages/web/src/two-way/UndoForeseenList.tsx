@@ -10,9 +10,14 @@ const WHY = {
   'edited since': 'left: somebody has edited it since',
   'deleted then': 'was deleted, and is not made again',
   gone: 'left: it is gone',
+  'not creatable': 'was deleted; its app lets nobody make it again, or needs what is not known',
   'not deletable': 'left: its app lets nobody delete it',
   'nothing to write back': 'left: there is nothing to write back',
 } as const
+
+function allOf(foreseen: UndoForeseen): number {
+  return foreseen.change + foreseen.delete + foreseen.create + foreseen.leave
+}
 
 /** What undoing it would do, record by record, as they were seen last. */
 export function UndoForeseenList({ pipeline, of }: { pipeline: TwoWayPipeline; of: Undone }) {
@@ -21,7 +26,7 @@ export function UndoForeseenList({ pipeline, of }: { pipeline: TwoWayPipeline; o
     queryKey: ['two-way', id, 'undone', of],
     queryFn: () => api<UndoForeseen>('GET', `/pipelines/${id}/undone?${new URLSearchParams({ ...of })}`),
   })
-  const all = data ? data.change + data.delete + data.leave : 0
+  const all = data ? allOf(data) : 0
   return (
     <>
       <ErrorNotice error={error} />
@@ -36,6 +41,7 @@ export function UndoForeseenList({ pipeline, of }: { pipeline: TwoWayPipeline; o
                 , <b>{plural(data.delete, 'record')} deleted that were made then</b>
               </>
             )}
+            {data.create > 0 && `, ${plural(data.create, 'record')} made again that were deleted then`}
             {data.leave > 0 && `, ${data.leave.toLocaleString('en')} left as they are`}. Whatever is edited
             until then is left, too.
           </p>
@@ -56,7 +62,7 @@ export function UndoRows({
   foreseen: UndoForeseen
   label: string
 }) {
-  const all = foreseen.change + foreseen.delete + foreseen.leave
+  const all = allOf(foreseen)
   return (
     <>
       <ul className="max-h-56 overflow-auto text-[13px]" aria-label={title} tabIndex={0}>
@@ -65,6 +71,9 @@ export function UndoRows({
             {side === 'a' ? fromName : toName} <span className="font-mono text-[12px]">{record}</span>{' '}
             {label && <span className="text-ink">{label} </span>}
             {undoing.does === 'delete' && <b>deleted</b>}
+            {undoing.does === 'create' && (
+              <>made again, with {plural(undoing.fields.length, 'field')}; its other half stays gone</>
+            )}
             {undoing.does === 'leave' && WHY[undoing.why]}
             {undoing.does === 'change' &&
               undoing.fields.map(({ field, is, becomes }) => (

@@ -48,6 +48,7 @@ export const benchbook: AppDescription = {
       text: { is: 'string' },
       choice: { is: 'string', choices: true },
       tags: { is: 'set' },
+      attachments: { is: 'set', link: '/url' },
       'whole number': { is: 'integer' },
       number: { is: 'number' },
       date: { is: 'string', format: 'date' },

@@ -157,7 +157,7 @@ async function undo(writing: Writing, places: Places, of: Undone): Promise<strin
       'run' in of ? 'Nothing is known of that run.' : 'Nothing was written in that time.',
       'Choose one that has written something.',
     )
-  const done = { change: 0, delete: 0, leave: 0 }
+  const done = { change: 0, delete: 0, create: 0, leave: 0 }
   for (const half of writtenHalves(trail)) {
     const lane = places.lanes.find(({ name }) => name === half.lane)
     done[lane ? await undoHalf(writing, lane, half) : 'leave']++
@@ -165,6 +165,7 @@ async function undo(writing: Writing, places: Places, of: Undone): Promise<strin
   const said = [
     done.change > 0 && `${done.change} records are as they were`,
     done.delete > 0 && `${done.delete} that were made are deleted`,
+    done.create > 0 && `${done.create} that were deleted are made again`,
     done.leave > 0 && `${done.leave} were edited since, or are gone, and were left`,
   ].filter(Boolean)
   return `Undone: ${said.join(', ')}.`
@@ -177,10 +178,11 @@ async function undoHalf(
 ): Promise<Undoing['does']> {
   const { side } = written
   const [pair] = await writing.pairs.get(writing.pipeline, [written.pair])
-  if (!pair) return 'leave'
+  if (!pair) return makeAgain(writing, lane, written)
   const fresh = await readAnew(writing, lane, pair)
   const undoing = undoingOf(lane, written, fresh.halves[side])
-  if (undoing.does === 'leave') return 'leave'
+  // A pair is over when one half is deleted.
+  if (undoing.does === 'leave' || undoing.does === 'create') return 'leave'
   if (undoing.does === 'delete') {
     const rest = fresh.halves[other(side)]
     await removeHalves(writing, lane, [fresh], side)
@@ -221,4 +223,47 @@ async function undoHalf(
       put: [labelled(lane, agreedAsWritten(lane, after, side, write.values))],
     })
   return 'change'
+}
+
+/** What was deleted, for itself alone: what its other half was is gone by somebody's own hand. */
+async function makeAgain(
+  writing: Writing,
+  lane: CompiledLane,
+  written: WrittenHalf,
+): Promise<Undoing['does']> {
+  const { side, pair: id, record } = written
+  const undoing = undoingOf(lane, written, null)
+  if (undoing.does !== 'create' || (await isThere(writing, lane, side, record))) return 'leave'
+  const { fields } = undoing
+  const write: PairWrite = {
+    op: 'create',
+    values: Object.fromEntries(fields.map(({ field, becomes }) => [field, becomes])),
+    fields: fields.map(({ field }) => ({ field, join: null, was: null, why: 'undone' })),
+  }
+  const pair: Pair = {
+    id,
+    lane: lane.name,
+    origin: side,
+    halves: { a: null, b: null },
+    base: {},
+    state: 'apart',
+    held: [],
+    alone: false,
+    waits: false,
+  }
+  const decided = { writes: { [side]: write }, outcomes: [], held: [], waits: false }
+  const { pairs } = await writeSide(writing, lane, side, [{ pair, decided }])
+  // Its app may not have it.
+  return pairs.length > 0 ? 'create' : 'leave'
+}
+
+/** Somebody may have brought it back, where that keeps its key. */
+async function isThere(
+  { apps, signal }: Writing,
+  lane: CompiledLane,
+  side: Side,
+  record: string | null,
+): Promise<boolean> {
+  const { name, can } = lane.objects[side]
+  return record !== null && can.read && (await apps[side].read(name, record, signal)) !== undefined
 }

@@ -6,7 +6,7 @@ import { formOf, halfOf, type CompiledLane } from '@tide/core/two-way/lane'
 import { settledPair } from '@tide/core/two-way/decide'
 import type { Pair } from '@tide/core/two-way/pair'
 import { keyOf } from '@tide/core/pairing/pair-up'
-import { carryOut, labelled, stamp, type Writing } from './writing.ts'
+import { carryOut, labelled, removedTrail, stamp, type Writing } from './writing.ts'
 
 /** Before anything else is done: an app that knows repeats is told again by the same name, of another it is read what is there. */
 export async function settleIntents(writing: Writing, lanes: readonly CompiledLane[]): Promise<number> {
@@ -39,22 +39,26 @@ async function lookAfter(
     const pair = known.get(operation.pair)
     if (!pair) continue
     const found = await foundAs(writing, lane, intent, operation, pair)
+    const said = (
+      record: string | null,
+      more: Pick<TwoWayTrail, 'op' | 'field' | 'was' | 'became' | 'why'>,
+    ) => trail.push({ at: writing.now(), run, lane: lane.name, pair: pair.id, side, record, ...more })
     if (op === 'remove') {
-      if (!found) over.push(pair.id)
+      if (found) continue
+      over.push(pair.id)
+      for (const one of removedTrail(pair.halves[side]?.record ?? {})) said(operation.id, one)
       continue
     }
     // What is not there was not done; it is decided anew, as the records are now.
-    if (!found) continue
+    if (!found) {
+      // Nobody asks for it again but who undoes.
+      if (!pair.halves.a && !pair.halves.b) over.push(pair.id)
+      continue
+    }
     put.push(settledPair(lane, pair, operation, { [side]: found }))
     for (const { field, was, why } of operation.write.fields)
-      trail.push({
-        at: writing.now(),
-        run,
-        lane: lane.name,
-        pair: pair.id,
-        side,
+      said(found.id, {
         op: op === 'create' ? 'create' : 'change',
-        record: found.id,
         field,
         was,
         became: found.record[field] ?? null,

@@ -173,11 +173,7 @@ async function cameOf(
   if (op === 'remove') {
     if (answer.answer === 'refused') return refusedPair(lane, side, operation, pair, answer)
     const record = operation.id
-    return {
-      pair,
-      over: true,
-      trail: [said(record, { op: 'delete', field: null, was: null, became: null, why: 'gone' })],
-    }
+    return { pair, over: true, trail: removedTrail(present?.record ?? {}).map(one => said(record, one)) }
   }
   if (answer.answer === 'gone') return { pair, trail: [], gone: true }
   if (answer.answer === 'changed') {
@@ -187,7 +183,11 @@ async function cameOf(
     const halves = { ...pair.halves, [side]: halfOf(lane, side, operation.id!, now) }
     return { pair: { ...pair, halves, waits: true }, trail: [] }
   }
-  if (answer.answer === 'refused') return refusedPair(lane, side, operation, pair, answer)
+  if (answer.answer === 'refused') {
+    // What was to be made again for itself alone is not there, and nobody asks for it again.
+    if (!pair.halves.a && !pair.halves.b) return { pair, over: true, refused: true, trail: [] }
+    return refusedPair(lane, side, operation, pair, answer)
+  }
   const answered = answeredAs(writing, lane, side, operation, answer, present?.record ?? {})
   let after = settledPair(lane, pair, operation, { [side]: answered })
   if (!answer.record && lane.objects[side].can.read) {
@@ -213,6 +213,16 @@ async function cameOf(
   if (trail.length === 0)
     trail.push(said(answered.id, { op: 'create', field: null, was: null, became: null, why: 'new' }))
   return { pair: after, trail }
+}
+
+/** All that is known of the record: it may be wanted again. */
+export function removedTrail(
+  record: Readonly<Record<string, Value>>,
+): Pick<TwoWayTrail, 'op' | 'field' | 'was' | 'became' | 'why'>[] {
+  const removed = { op: 'delete' as const, became: null, why: 'gone' }
+  const fields = Object.entries(record).filter(([, was]) => was !== null)
+  if (fields.length === 0) return [{ ...removed, field: null, was: null }]
+  return fields.map(([field, was]) => ({ ...removed, field, was }))
 }
 
 /** The record as the call has left it, as far as that is known. */
