@@ -22,6 +22,8 @@ const PAIRS = Number(process.env.PAIRS ?? 10_000)
 const EDITS_A_SECOND = 5
 const SECONDS = 40
 const LIMIT_S = 5
+/** Of the connector, where a description says nothing else: overlap of what is asked for. */
+const OVERLAP_S = 10
 const POLL_S = 2
 const QUIET_S = 60
 
@@ -135,7 +137,8 @@ say(
 const before = [a, b].map(({ calls }) => calls.length === 0)
 if (before.includes(true)) throw new Error('nobody called')
 const counted = { a: 0, b: 0 }
-await sleep(3 * POLL_S * 1000)
+// What was changed last is asked for again for some seconds, which may take a second page.
+await sleep(OVERLAP_S * 1000 + 3 * POLL_S * 1000)
 for (const [side, app] of [
   ['a', a],
   ['b', b],

@@ -1,6 +1,7 @@
 import { expect, test } from '@jest/globals'
 import fc from 'fast-check'
 import type { AppObject } from '../src/app/object.ts'
+import type { TwoWayLane } from '../src/definition/two-way.ts'
 import { other, type Side } from '../src/merge/rule.ts'
 import { compileLane } from '../src/two-way/lane.ts'
 import { planTwoWay } from '../src/two-way/plan.ts'
@@ -124,7 +125,6 @@ test.each(STARTERS)('$title: whatever is not there is made or left out, and the 
 })
 
 /** Conditions are on fields of types that are not made up here. */
-function scopeless<T extends { scope?: unknown }>(lane: T): T {
-  const { scope: _, ...rest } = lane
-  return rest as T
+function scopeless({ scope: _, ...lane }: TwoWayLane): TwoWayLane {
+  return lane
 }

@@ -1,5 +1,5 @@
 /** Where records of an object are listed, read and written. */
-import { Type, type Static } from 'typebox'
+import { Type, type Static, type TObject } from 'typebox'
 import { closed, method, path, pointer } from './described-parts.ts'
 
 const pagingSchema = Type.Union([
@@ -115,6 +115,4 @@ export const recordParts = {
   ),
 }
 
-const recordsSchema = Type.Object(recordParts)
-
-export type DescribedRecords = Static<typeof recordsSchema>
+export type DescribedRecords = Static<TObject<typeof recordParts>>

@@ -127,6 +127,10 @@ function without(lane: TwoWayLane, has: (side: Side, name: string) => boolean): 
   }
 }
 
+function withoutRule({ rule: _, ...join }: TwoWayJoin): TwoWayJoin {
+  return join
+}
+
 /** The lane with what was made for it on that side; `far`: the object of the other. */
 export function withMade(
   { lane, meant }: Pick<StarterLane, 'lane' | 'meant'>,
@@ -144,7 +148,7 @@ export function withMade(
     if (!found) return []
     newNames.set(join[side], found[side])
     // What was made has the other's choices.
-    const { rule: _, ...plain } = join
+    const plain = withoutRule(join)
     const rule = found.rule ?? (join.rule?.as === 'mapped' ? undefined : join.rule)
     const direction = found.direction === 'both' ? join.direction : found.direction
     return [{ ...plain, [side]: found[side], direction, ...(rule ? { rule } : {}) }]
