@@ -4,7 +4,7 @@ import fc from 'fast-check'
 import type { AppField, AppObject } from '../src/app/object.ts'
 import type { Definition } from '../src/definition/definition.ts'
 import type { TwoWayDefinition, TwoWayLane } from '../src/definition/two-way.ts'
-import { decidePair, settledPair } from '../src/two-way/decide.ts'
+import { decideGone, decidePair, settledPair } from '../src/two-way/decide.ts'
 import { gather } from '../src/two-way/gather.ts'
 import { compileLane, halfOf } from '../src/two-way/lane.ts'
 import type { Half, Pair } from '../src/two-way/pair.ts'
@@ -93,7 +93,8 @@ class World {
 
   write(side: Side, id: string | null, values: Row): string {
     const key = id ?? `${side}${++this.ids}`
-    const before = this.rows[side].get(key) ?? { id: key }
+    // A set of nothing is an empty list there, whoever makes the record.
+    const before = this.rows[side].get(key) ?? { id: key, [side === 'a' ? 'labels' : 'tags']: '[]' }
     const normal = Object.entries(values).map(([name, value]) => [name, kept(value)])
     this.rows[side].set(key, {
       ...before,
@@ -202,8 +203,13 @@ describe('a lane', () => {
         expect(world.writes).toBe(before)
         expect(world.pairs).toHaveLength(world.rows.a.size)
         expect(world.rows.a.size).toBe(world.rows.b.size)
-        for (const { halves, held } of world.pairs) {
+        const gone = { ...world.lane, lane: { ...LANE, gone: { a: 'delete', b: 'delete' } as const } }
+        for (const pair of world.pairs) {
+          const { halves, held } = pair
           expect(held).toEqual([])
+          // What is at rest was edited by nobody, should its other half go.
+          for (const side of ['a', 'b'] as const)
+            expect(decideGone(gone, pair, side)).toEqual({ do: 'remove' })
           const [a, b] = [world.rows.a.get(halves.a!.id)!, world.rows.b.get(halves.b!.id)!]
           expect([a.link, b.link]).toEqual([b.id, a.id])
           expect([`${a.id} ${a.name}`, a.name]).toContain(b.job)

@@ -24,6 +24,7 @@ import {
 } from '../../stand-ins/src/rowsheet/book.ts'
 import { Rowsheet, ROWSHEET } from '../../stand-ins/src/rowsheet/rowsheet.ts'
 import { openRealSystems, type RealSystems } from './real-systems.ts'
+import { passesOf } from './two-way-passes.ts'
 
 let systems: RealSystems
 let url: string
@@ -128,17 +129,10 @@ const edit = (act: (sheet: Sheet) => void) => rowsheet.book.change('members', un
 const columnAt = (title: string) => sheet().columns.findIndex(one => one.title === title)
 const rowOf = (email: string) => sheet().rows.find(row => row[1]!.toLowerCase() === email)
 const contact = (email: string) => clubgate.records.of('contacts').find(one => one.email === email)
-const status = () => call<PipelineStatus>(url, 'GET', `/pipelines/${id}`)
-
-async function pass(sweep = false): Promise<void> {
-  const asked = Date.now()
-  await call(url, 'POST', `/pipelines/${id}/two-way`, { deed: 'pass', sweep })
-  await eventually(async () => {
-    const { state, reason, twoWay } = await status()
-    if (state === 'Stopped') throw new Error(reason?.message)
-    return Date.parse(twoWay?.last?.beganAt ?? '') > asked
-  }, 30)
-}
+const { status, pass } = passesOf(
+  () => url,
+  () => id,
+)
 
 async function stopsFor(message: RegExp): Promise<void> {
   await eventually(async () => (await status()).state === 'Stopped', 30)

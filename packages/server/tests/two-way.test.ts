@@ -9,7 +9,6 @@ import type {
   UndoForeseen,
 } from '@tide/core/api/two-way'
 import type { PipelineStatus } from '@tide/core/api/pipelines'
-import type { Errand } from '@tide/core/definition/errand'
 import type { RunRecord } from '@tide/core/definition/run'
 import type { TwoWayDefinition, TwoWayLane } from '@tide/core/definition/two-way'
 import type { RestorePoint } from '@tide/core/two-way/restore'
@@ -25,6 +24,7 @@ import type { StandInAppDefinition, StandInObject } from '../../stand-ins/src/ap
 import { NO_APP_FAULTS } from '../../stand-ins/src/apps/faults.ts'
 import { rakeboardApp } from '../../stand-ins/src/apps/rakeboard.ts'
 import { Records } from '../../stand-ins/src/apps/records.ts'
+import { passesOf } from './two-way-passes.ts'
 import { openRealSystems, type RealSystems } from './real-systems.ts'
 
 let systems: RealSystems
@@ -168,7 +168,10 @@ afterAll(async () => {
   await systems?.close()
 })
 
-const status = () => call<PipelineStatus>(url, 'GET', `/pipelines/${id}`)
+const { status, decide, pass } = passesOf(
+  () => url,
+  () => id,
+)
 const look = (part: Partial<TwoWayLane>) =>
   call<TwoWayLook>(url, 'POST', '/two-way/look', {
     definition: { ...definition, lanes: [{ ...tickets, ...part }, programmes] },
@@ -181,28 +184,6 @@ const job = (of: string) => benchbook.records.get('jobs', of)!
 const jobFor = (of: string) => benchbook.records.of('jobs').find(one => one.ticket === of)!
 const writes = () =>
   [rakeboard, benchbook].map(app => app.calls.filter(({ method }) => method !== 'GET').length)
-
-/** A whole pass that begins from now on. */
-async function pass(sweep = false): Promise<void> {
-  const asked = Date.now()
-  await call(url, 'POST', `/pipelines/${id}/two-way`, { deed: 'pass', sweep })
-  await eventually(async () => {
-    const { state, reason, twoWay } = await status()
-    if (state === 'Stopped') throw new Error(reason?.message)
-    return Date.parse(twoWay?.last?.beganAt ?? '') > asked
-  }, 30)
-}
-
-async function decide(deed: object): Promise<Errand> {
-  const { errand } = await call<{ errand: string }>(url, 'POST', `/pipelines/${id}/two-way`, deed)
-  let over: Errand | undefined
-  await eventually(async () => {
-    const errands = await call<Errand[]>(url, 'GET', `/pipelines/${id}/errands`)
-    over = errands.find(one => one.id === errand && one.endedAt !== null)
-    return over !== undefined
-  }, 30)
-  return over!
-}
 
 test('the setup says what stands in the way, each with its remedy', async () => {
   const messages = async (part: Partial<TwoWayLane>) =>
@@ -762,3 +743,27 @@ test('apps that fail, lose answers and are busy lose nothing and double nothing'
     expect(rakeboard.records.of('tickets').filter(({ summary }) => summary === `Pot ${n}`)).toHaveLength(1)
   }
 }, 120_000)
+
+test('a field that somebody takes away stops it, also where somebody has looked at the setup since; nothing is emptied', async () => {
+  const pair = (await pairs()).find(
+    ({ lane, state, a, b, held }) =>
+      lane === 'tickets ↔ jobs' && state === 'in step' && a && b && held.length === 0 && !b.values.due,
+  )!
+  const [of, other] = [pair.a!.id, pair.b!.id]
+  benchbook.records.change(JOBS, other, { due: '2026-12-24' })
+  await pass()
+  const due = '2026-12-24T00:00:00Z'
+  expect(ticket(of).due_at).toBe(due)
+  benchbook.records.tables.removeField('jobs', 'due')
+  await eventually(async () => {
+    const { notes } = await look({})
+    return notes.some(({ level, message }) => level === 'refused' && message.includes('no field “due”'))
+  }, 20)
+  benchbook.records.change(JOBS, other, { notes: 'edited without it' })
+  await eventually(async () => (await status()).state === 'Stopped', 30)
+  expect((await status()).reason).toMatchObject({
+    kind: 'structural',
+    remedy: expect.stringContaining('Nothing was emptied'),
+  })
+  expect(ticket(of).due_at).toBe(due)
+}, 60_000)

@@ -1,7 +1,7 @@
 /** What is to be done with a pair, as its records stand: three-way merge by field, and the other half of what is new. Nothing is done here. */
 import type { AppField } from '../app/object.ts'
 import { inWords } from '../app/in-words.ts'
-import type { Value } from '../merge/form.ts'
+import { sameIn, type Value } from '../merge/form.ts'
 import {
   agreedAfter,
   decideField,
@@ -299,7 +299,8 @@ export function decideGone(
     return (
       join.gives[left] &&
       base !== undefined &&
-      base[left === 'a' ? 0 : 1] !== (half.record[join[left]] ?? null)
+      // What an app makes of nothing, such as an empty list, is nobody's edit.
+      !sameIn(join.forms[left], base[left === 'a' ? 0 : 1], half.record[join[left]] ?? null)
     )
   })
   if (edited && policy !== 'leave') {

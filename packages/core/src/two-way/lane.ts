@@ -2,6 +2,7 @@
 import type { AppField, AppObject } from '../app/object.ts'
 import type { TwoWayJoin, TwoWayLane, TwoWayRule } from '../definition/two-way.ts'
 import { laneName } from '../definition/two-way.ts'
+import { Failure } from '../failure.ts'
 import type { Form, Value } from '../merge/form.ts'
 import { compileJoin, type LaneMerge } from '../merge/merge.ts'
 import type { Rule, Side } from '../merge/rule.ts'
@@ -173,6 +174,24 @@ export function halfOf(
     version: version === null ? null : (record[version] ?? null),
     changedAt: Number.isNaN(at) ? null : at,
   }
+}
+
+/** The same of one as it was read. Without a joined field it is of an object that has lost that: nothing was emptied, and a Failure is thrown. */
+export function readHalf(
+  lane: CompiledLane,
+  side: Side,
+  id: string,
+  record: Record<string, Value>,
+  told?: number,
+): Half {
+  for (const join of lane.merge.joins)
+    if (!Object.hasOwn(record, join[side]))
+      throw new Failure(
+        'structural',
+        `${lane.objects[side].title} have no field “${join[side]}” any more.`,
+        'Correct the setup, and continue. Nothing was emptied.',
+      )
+  return halfOf(lane, side, id, record, told)
 }
 
 /** Where new records may start. */

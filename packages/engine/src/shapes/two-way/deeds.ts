@@ -3,7 +3,7 @@ import type { TwoWayDeed, Undone } from '@tide/core/api/two-way'
 import { Failure } from '@tide/core/failure'
 import { other, type Side } from '@tide/core/merge/rule'
 import { decidePair, type PairWrite } from '@tide/core/two-way/decide'
-import { halfOf, SIDES, type CompiledLane } from '@tide/core/two-way/lane'
+import { readHalf, SIDES, type CompiledLane } from '@tide/core/two-way/lane'
 import type { Pair, PairDecision } from '@tide/core/two-way/pair'
 import { MOST_UNDONE, undoingOf, writtenHalves, type WrittenHalf } from '@tide/core/two-way/undo'
 import type { Undoing } from '@tide/core/two-way/undoing'
@@ -115,7 +115,7 @@ async function readAnew({ apps, signal }: Writing, lane: CompiledLane, pair: Pai
     const half = halves[side]
     if (!half || !lane.objects[side].can.read) continue
     const record = await apps[side].read(lane.objects[side].name, half.id, signal)
-    if (record) halves[side] = halfOf(lane, side, half.id, record)
+    if (record) halves[side] = readHalf(lane, side, half.id, record)
   }
   return { ...pair, halves }
 }
@@ -139,7 +139,7 @@ async function decideSame(
     throw new Failure('refused', `${title} ${same} is paired already.`, 'Take that pair apart first.')
   const record = await writing.apps[there].read(name, same, writing.signal)
   if (!record) throw new Failure('refused', `There is no ${title} ${same} any more.`, 'Choose another.')
-  const joined: Pair = { ...free, halves: { ...pair.halves, [there]: halfOf(lane, there, same, record) } }
+  const joined: Pair = { ...free, halves: { ...pair.halves, [there]: readHalf(lane, there, same, record) } }
   await writing.pairs.commit(writing.pipeline, {
     ...stamp(writing),
     over: known ? [known.id] : [],

@@ -1,7 +1,7 @@
 /** What has changed on a side since it was looked at last. */
 import type { PlaceSide } from '@tide/connectors/contract/app'
 import type { Side } from '@tide/core/merge/rule'
-import { halfOf, type CompiledLane } from '@tide/core/two-way/lane'
+import { readHalf, type CompiledLane } from '@tide/core/two-way/lane'
 import type { Half } from '@tide/core/two-way/pair'
 
 export interface Intake {
@@ -30,7 +30,7 @@ export async function takeIn(
     signal,
     known,
   )) {
-    for (const { id, record, at } of changed) records.set(id, halfOf(lane, side, id, record, at))
+    for (const { id, record, at } of changed) records.set(id, readHalf(lane, side, id, record, at))
     isAnew ||= anew === true
     if (gone) lost.push(...gone)
     if (after !== undefined) next = after
@@ -50,7 +50,7 @@ export async function readAll(
   for await (const page of app.list(name, { signal }))
     for (const record of page) {
       const id = record[key]
-      if (id) records.set(id, halfOf(lane, side, id, record))
+      if (id) records.set(id, readHalf(lane, side, id, record))
     }
   return records
 }

@@ -2,7 +2,7 @@
 import type { TwoWayTrail } from '@tide/core/api/two-way'
 import { sameIn } from '@tide/core/merge/form'
 import type { IntendedWrite, TwoWayIntent } from '@tide/core/two-way/intent'
-import { formOf, halfOf, type CompiledLane } from '@tide/core/two-way/lane'
+import { formOf, readHalf, type CompiledLane } from '@tide/core/two-way/lane'
 import { settledPair } from '@tide/core/two-way/decide'
 import type { Pair } from '@tide/core/two-way/pair'
 import { keyOf } from '@tide/core/pairing/pair-up'
@@ -108,7 +108,7 @@ async function foundAs(
           const [made, there] = [keyOf(wanted, rule, side), keyOf(one, rule, side)]
           return made !== undefined && JSON.stringify(made) === JSON.stringify(there)
         })
-      if (isIt) return { id: key, record: halfOf(lane, side, key, record).record }
+      if (isIt) return { id: key, record: readHalf(lane, side, key, record).record }
     }
   return undefined
 }

@@ -8,7 +8,7 @@ import type { Side } from '@tide/core/merge/rule'
 import type { PairCommit } from '@tide/core/two-way/commit'
 import { settledPair, type Answered, type PairDecided } from '@tide/core/two-way/decide'
 import type { IntendedWrite, TwoWayIntent } from '@tide/core/two-way/intent'
-import { halfOf, SIDES, type CompiledLane } from '@tide/core/two-way/lane'
+import { readHalf, SIDES, type CompiledLane } from '@tide/core/two-way/lane'
 import type { HeldField, Pair } from '@tide/core/two-way/pair'
 import type { PairRepository } from '../../repositories.ts'
 
@@ -180,7 +180,7 @@ async function cameOf(
     // Somebody was faster: it is read, and merged again.
     const now = await writing.apps[side].read(lane.objects[side].name, operation.id!, writing.signal)
     if (!now) return { pair, trail: [], gone: true }
-    const halves = { ...pair.halves, [side]: halfOf(lane, side, operation.id!, now) }
+    const halves = { ...pair.halves, [side]: readHalf(lane, side, operation.id!, now) }
     return { pair: { ...pair, halves, waits: true }, trail: [] }
   }
   if (answer.answer === 'refused') {
@@ -196,7 +196,7 @@ async function cameOf(
     if (!now) return { pair: after, trail: [], gone: true }
     after = {
       ...after,
-      halves: { ...after.halves, [side]: halfOf(lane, side, answered.id, now) },
+      halves: { ...after.halves, [side]: readHalf(lane, side, answered.id, now) },
       waits: true,
     }
   }
