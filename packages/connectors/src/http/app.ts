@@ -23,7 +23,8 @@ import { Understood } from './understood.ts'
 import { Caller, saidIn, type Answer } from './caller.ts'
 import type { AppSettings } from './settings.ts'
 import type { KeepSecrets } from '../contract/session.ts'
-import { at, filled, jsonOf, placed, textOf } from './values.ts'
+import { jsonValues, recordIn, recordOf } from './record-values.ts'
+import { at, filled, placed, textOf } from './values.ts'
 
 /** However an app numbers its pages, there is an end. */
 const MOST_PAGES = 1_000_000
@@ -455,40 +456,6 @@ export class DescribedApp implements AppSide {
     if (this.discovery && !this.isDescribed(object)) await this.discovery.stillThere(object, told, fields)
     return told.map(one => recordOf(one, fields))
   }
-}
-
-/** What the app answers of a record, where it has its key. */
-function recordIn(
-  answer: unknown,
-  pointer: string | undefined,
-  key: string,
-  fields: readonly AppField[],
-): { record?: AppRecord } {
-  const record = pointer === undefined ? undefined : at(answer, pointer)
-  return textOf(at(record, `/${key}`)) === null ? {} : { record: recordOf(record, fields) }
-}
-
-function recordOf(value: unknown, fields: readonly AppField[]): AppRecord {
-  const record = Object(value) as Record<string, unknown>
-  return Object.fromEntries(
-    fields.map(({ name, link }) => {
-      const value = Object.hasOwn(record, name) ? record[name] : null
-      return [name, textOf(link === undefined ? value : linksIn(value, link))]
-    }),
-  )
-}
-
-/** Of attachments what leads to them; one without is none. */
-function linksIn(value: unknown, link: string): unknown {
-  if (!Array.isArray(value)) return value
-  return value.flatMap(one => textOf(at(one, link)) ?? [])
-}
-
-function jsonValues(values: WriteOperation['values'], fields: readonly AppField[]): Record<string, unknown> {
-  const known = new Map(fields.map(field => [field.name, field]))
-  return Object.fromEntries(
-    Object.entries(values).map(([name, text]) => [name, jsonOf(text, known.get(name)!)]),
-  )
 }
 
 /** Whatever the key holds, it stays one part of the path. */

@@ -1,17 +1,17 @@
 /** Objects that people make for themselves in an app: it is asked which there are, and makes others. */
 import type { DescribedRecords } from '@tide/core/app/described-records'
-import { typeToMake, type DescribedDiscovery } from '@tide/core/app/discovery'
+import type { DescribedDiscovery } from '@tide/core/app/discovery'
 import { jsonType } from '@tide/core/app/json-type'
 import { LINKS, objectOf, type AppField, type AppObject } from '@tide/core/app/object'
 import { Failure } from '@tide/core/failure'
 import type { ToMake, MakeAsked } from '../contract/app.ts'
 import type { Caller } from './caller.ts'
+import { LONGEST_NAME, Making, withObject } from './making.ts'
 import { Understood } from './understood.ts'
-import { at, filled, textOf } from './values.ts'
+import { at, textOf } from './values.ts'
 
 /** For so long nobody is asked again which objects there are. */
 const KNOWN_MS = 5_000
-const LONGEST_NAME = 200
 
 export class Discovery {
   private readonly described: DescribedDiscovery
@@ -159,76 +159,14 @@ export class Discovery {
     return this.described.make !== undefined
   }
 
-  /** What would be called, and then is. */
-  toMake({ into, fields, link }: MakeAsked): ToMake {
-    const { make, types } = this.described
-    if (!make)
-      throw new Failure('refused', `${this.app} lets nobody make fields.`, 'Make them there by hand.')
-    const planned = fields.flatMap(field => {
-      const type = typeToMake(field, types)
-      return type === undefined
-        ? []
-        : [{ field: field.name, title: field.title, type, choices: field.choices }]
-    })
-    const text = typeToMake({ type: { kind: 'utf8' }, choices: null, email: false }, types)
-    const linked =
-      link === null || text === undefined ? [] : [{ field: null, title: link, type: text, choices: null }]
-    const all = [...planned, ...linked]
-    const bodies = all.map(({ title, type, choices }) =>
-      filled(make.field.body, { title, type, choices: typeTakesChoices(types, type) ? choices : null }),
-    )
-    const asked =
-      'table' in into
-        ? [{ ...make.object, body: filled(make.object.body, { title: into.table, fields: bodies }) }]
-        : bodies.map(body => ({ ...make.field, path: withObject(make.field.path, into.place), body }))
+  toMake(asked: MakeAsked): ToMake {
+    const planned = new Making(this.app, this.described, this.caller).toMake(asked)
     return {
-      calls: asked.map(({ method = 'POST', path, body }) => `${method} ${path}\n${printed(body)}`),
-      joins: planned.map(({ field, title }) => ({ field, column: title })),
-      link: linked[0]?.title ?? null,
-      make: async signal => {
-        const answers: unknown[] = []
-        for (const { method = 'POST', path, body, id } of asked) {
-          const answer = await this.caller.call({ method, path, body, writes: true, signal })
-          answers.push({ told: this.understood.at(answer, 'what is to be made', ''), id })
-        }
-        this.known = undefined
-        return this.made(into, answers as { told: unknown; id: string }[], all)
-      },
+      ...planned,
+      // Some of it may be there by then, whatever fails.
+      make: signal => planned.make(signal).finally(() => (this.known = undefined)),
     }
   }
-
-  private made(
-    into: MakeAsked['into'],
-    answers: readonly { told: unknown; id: string }[],
-    all: readonly { field: string | null }[],
-  ): Awaited<ReturnType<ToMake['make']>> {
-    const { make, fields } = this.described
-    const name = (value: unknown, where: string) =>
-      this.understood.name(value, 'what was made', where, LONGEST_NAME)
-    const [first] = answers
-    const told = 'table' in into ? at(first!.told, make!.object.fields) : answers.map(one => one.told)
-    const ids = Array.isArray(told) ? (told as unknown[]) : []
-    const pointer = 'table' in into ? fields.id : make!.field.id
-    const named = all.map(({ field }, i) => ({ field, column: name(at(ids[i], pointer), 'discovery.make') }))
-    return {
-      place:
-        'table' in into ? name(at(first!.told, make!.object.id), 'discovery.make.object.id') : into.place,
-      joins: named.flatMap(({ field, column }) => (field === null ? [] : [{ field, column }])),
-      link: named.find(({ field }) => field === null)?.column ?? null,
-    }
-  }
-}
-
-/** Each field on a line. */
-function printed(body: unknown): string {
-  return JSON.stringify(body, null, 2).replace(
-    /\{\s+([^{}]*?)\s+\}/g,
-    (_, inner: string) => `{ ${inner.replace(/\s*\n\s*/g, ' ')} }`,
-  )
-}
-
-function typeTakesChoices(types: DescribedDiscovery['types'], type: string): boolean {
-  return types[type]?.choices === true
 }
 
 function said(told: unknown, pointer: string | undefined): string | undefined {
@@ -239,8 +177,4 @@ function said(told: unknown, pointer: string | undefined): string | undefined {
 function isSaid(told: unknown, pointer: string | undefined): boolean {
   const value = pointer === undefined ? undefined : at(told, pointer)
   return value !== undefined && value !== null && value !== false
-}
-
-function withObject(path: string, object: string): string {
-  return path.replaceAll('{object}', encodeURIComponent(object))
 }
