@@ -2,6 +2,7 @@
 import { afterAll, beforeAll, expect, test } from '@jest/globals'
 import type { ConnectionInfo } from '@tide/core/api/connections'
 import type { PipelineStatus } from '@tide/core/api/pipelines'
+import type { RunAnswer } from '@tide/core/api/runs'
 import { mkdtempSync, rmSync } from 'node:fs'
 import type { Server } from 'node:http'
 import type { AddressInfo } from 'node:net'
@@ -227,11 +228,17 @@ test('a comment is said in the other app, by whom; corrected where it is a copy,
 
 test('a run is undone', async () => {
   const job = jobFor('RKB-106')!.id
+  const before = new Date().toISOString()
   await edit('rakeboard', 'tickets/RKB-106', { Summary: 'A mistake' })
-  await eventually(async () => benchbook.records.get('jobs', job)!.job === 'RKB-106 A mistake', 30)
+  // The app has the value before the run has ended, and until then another one is the newest to be undone.
+  const run = await eventually(async () => {
+    const runs = await call<RunAnswer[]>(server.url, 'GET', '/runs')
+    return runs.find(one => one.endedAt !== null && one.endedAt > before && one.rows > 0)
+  }, 30)
+  expect(benchbook.records.get('jobs', job)!.job).toBe('RKB-106 A mistake')
   const { id } = await pipeline()
   await open(`/pipelines/${id}/runs`)
-  await click(xpath('(//button[starts-with(@aria-label, "Undo the run")])[1]'))
+  await click(xpath(`//button[@aria-label="Undo the run of ${run.startedAt}"]`))
   await sees('RKB-106 A mistake → RKB-106 Mend gate 6')
   await click(button('Undo it'))
   await eventually(async () => benchbook.records.get('jobs', job)!.job === 'RKB-106 Mend gate 6', 30)
