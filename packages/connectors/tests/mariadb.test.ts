@@ -1,5 +1,6 @@
 import { limits } from './limits.ts'
 import { afterAll, beforeAll, describe, expect, test } from '@jest/globals'
+import { datasetId } from '@tide/core/records/dataset'
 import type { Row } from '@tide/core/records/value'
 import { mkdtempSync, rmSync } from 'node:fs'
 import { tmpdir } from 'node:os'
@@ -254,6 +255,51 @@ describe('MariaDB', () => {
     } finally {
       await fresh.close()
     }
+  })
+
+  test('what an account may write is told before, also by its role, by a pattern, and by some columns alone', async () => {
+    await run(
+      'CREATE DATABASE `site_2`',
+      'CREATE DATABASE `siteX2`',
+      'CREATE DATABASE `sit``e)`',
+      'CREATE TABLE clubs (id int PRIMARY KEY, `na``me, (of it)` text)',
+      'CREATE TABLE members (id int PRIMARY KEY)',
+      'CREATE TABLE `site_2`.pots (id int PRIMARY KEY)',
+      'CREATE TABLE `siteX2`.pots (id int PRIMARY KEY)',
+      'CREATE TABLE `sit``e)`.`po``ts` (id int PRIMARY KEY)',
+      'CREATE ROLE wardens',
+      'CREATE ROLE asleep',
+      'GRANT DELETE ON site.members TO wardens',
+      'GRANT DELETE ON *.* TO asleep',
+      `CREATE USER writer@'%' IDENTIFIED BY 'x'`,
+      `GRANT wardens TO writer@'%'`,
+      `GRANT asleep TO writer@'%'`,
+      `SET DEFAULT ROLE wardens FOR writer@'%'`,
+      `GRANT SELECT ON *.* TO writer@'%'`,
+      "GRANT UPDATE (id, `na``me, (of it)`), INSERT ON site.clubs TO writer@'%'",
+      "GRANT INSERT, UPDATE ON `site\\_2`.* TO writer@'%'",
+      "GRANT ALL PRIVILEGES ON `sit``e)`.`po``ts` TO writer@'%' WITH GRANT OPTION",
+    )
+    const writer = await mariadb.open({ ...server.config, user: 'writer', password: 'x' })
+    const rights = await writer.singleRows!.rights()
+    await writer.close()
+    const of = (namespace: string, name: string) => {
+      const { insert, update, delete: gone } = rights.get(datasetId({ namespace, name }))!
+      return [insert, update, gone]
+    }
+    expect(of('site', 'clubs')).toEqual([true, false, false])
+    expect(of('site', 'members')).toEqual([false, false, true])
+    expect(of('site_2', 'pots')).toEqual([true, true, false])
+    expect(of('siteX2', 'pots')).toEqual([false, false, false])
+    expect(of('sit`e)', 'po`ts')).toEqual([true, true, true])
+    const owner = await mariadb.open({ ...server.config })
+    const all = await owner.singleRows!.rights()
+    await owner.close()
+    expect(all.get(datasetId({ namespace: 'siteX2', name: 'pots' }))).toEqual({
+      insert: true,
+      update: true,
+      delete: true,
+    })
   })
 
   test('a check says what is missing; the script of least rights is enough', async () => {

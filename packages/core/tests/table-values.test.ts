@@ -82,4 +82,9 @@ test('a key of several columns is said, with what to do', () => {
     can: { list: false, create: false },
     closed: expect.stringContaining('several columns'),
   })
+  const alone = { ...dataset, key: [dataset.key[0]!] }
+  expect(tableObject(alone, [alone], { insert: true, update: false, delete: false })).toMatchObject({
+    can: { list: true, create: true, change: false, remove: false },
+    closed: expect.stringMatching(/^Let an administrator grant UPDATE, DELETE on /),
+  })
 })

@@ -1,9 +1,11 @@
 /** Single rows of MariaDB, written by what is kept in step. */
+import { datasetId } from '@tide/core/records/dataset'
 import type { KeyedTable } from '../contract/records.ts'
 import type { RowSide } from '../contract/rows.ts'
 import { KEPT_DAYS, writeRows, type RowTransaction } from '../row-writing.ts'
 import { STATE_DATABASE } from './catalogue.ts'
 import type { Session } from './client.ts'
+import { grantsOf, tableRights } from './grants.ts'
 import { readLocked } from './rows.ts'
 import { canonicalColumn, ident, keyLiteral, literal, tableName } from './sql.ts'
 
@@ -29,7 +31,18 @@ export function mariadbRows(within: <T>(body: (session: Session) => Promise<T>) 
       within(async session => {
         for (const statement of statements) await session.run(statement)
       }),
-    rights: async () => new Map(),
+    rights: () =>
+      within(async session => {
+        const grants = await grantsOf(session)
+        if (grants === undefined) return new Map()
+        const tables = await session.arrays(`SELECT table_schema, table_name FROM information_schema.tables`)
+        return new Map(
+          tables.map(([namespace, name]) => {
+            const table = { namespace: namespace!, name: name! }
+            return [datasetId(table), tableRights(grants, table)]
+          }),
+        )
+      }),
     write: async (table, operations, once) => {
       made ??= within(async session => {
         for (const statement of MAKE_CALLS) await session.run(statement)

@@ -43,7 +43,7 @@ export interface AppObject {
   findBy: string[]
   /** What is put there so that its records can be kept in step. */
   adds?: string
-  /** Why no records can be written to it, and what to do, where that is not plain. */
+  /** Why not everything can be done with its records, and what to do, where that is not plain. */
   closed?: string
 }
 

@@ -46,6 +46,7 @@ export function tableObject(
   const isWhole = key !== undefined && dataset.key.length === 1 && dataset.kind === 'table'
   const fields = dataset.fields.filter(isTold).map(field => fieldOf(field, dataset, all))
   const label = fields.find(({ name, type }) => type.kind === 'utf8' && LABELS.includes(plainName(name)))
+  const why = isWhole ? lackingRights(dataset, rights) : closedOf(dataset)
   const alone = all.filter(({ name }) => name === dataset.name).length === 1
   return {
     name: placeName(dataset),
@@ -64,7 +65,7 @@ export function tableObject(
     created: null,
     version: ROW_VERSION,
     findBy: [],
-    ...(isWhole ? {} : { closed: closedOf(dataset) }),
+    ...(why === undefined ? {} : { closed: why }),
   }
 }
 
@@ -72,6 +73,13 @@ function closedOf({ kind, key, keyNote }: Dataset): string {
   if (kind === 'view') return 'A view takes no records; choose the table that it shows.'
   if (key.length > 1) return 'Its key has several columns; give it one of a single column that is never null.'
   return `Give it a primary key of one column.${keyNote === undefined ? '' : ` ${keyNote}`}`
+}
+
+function lackingRights(name: DatasetName, rights: TableRights | undefined): string | undefined {
+  const missing = (['insert', 'update', 'delete'] as const).filter(right => rights?.[right] === false)
+  if (missing.length === 0) return undefined
+  const listed = missing.map(right => right.toUpperCase()).join(', ')
+  return `Let an administrator grant ${listed} on ${printName(name)} to the account of the connection.`
 }
 
 /** Lists of anything but text have no form that an app would share, and some types have no text that could be read. */

@@ -163,7 +163,7 @@ class LanePlan {
   private writable(objects: Record<Side, AppObject>): void {
     const { called } = this.input
     for (const side of SIDES) {
-      const { title, can } = objects[side]
+      const { title, can, closed } = objects[side]
       const gets = this.lane.fields.some(({ direction }) => direction !== `${side} to ${other(side)}`)
       const { adds } = objects[side]
       if (adds !== undefined)
@@ -178,29 +178,28 @@ class LanePlan {
           'refused',
           'places',
           `${title} of ${called[side]} cannot take part.`,
-          objects[side].closed ?? 'Its records are not shown to others; choose another place.',
+          closed ?? 'Its records are not shown to others; choose another place.',
         )
       else if (!can.change && !can.create)
         this.say(
           'refused',
           'places',
           `${title} of ${called[side]} can be read, and not written.`,
-          objects[side].closed ??
-            'A view or a list that is computed takes no records; choose the table that it shows.',
+          closed ?? 'A view or a list that is computed takes no records; choose the table that it shows.',
         )
       else if (!can.change && gets)
         this.say(
           'refused',
           'places',
           `${called[side]} lets nobody change ${title}.`,
-          'Let its fields only be read.',
+          closed ? `${closed} Or let its fields only be read.` : 'Let its fields only be read.',
         )
       if (!can.create && originates(this.lane, other(side)))
         this.say(
           'refused',
           'who',
           `${called[side]} lets nobody create ${title}.`,
-          `Let new records start there alone.`,
+          closed ? `${closed} Or let new records start there alone.` : 'Let new records start there alone.',
         )
       const gone = this.lane.gone?.[other(side)]
       if (gone === 'delete' && !can.remove)
@@ -208,7 +207,7 @@ class LanePlan {
           'refused',
           'gone',
           `${called[side]} lets nobody delete ${title}.`,
-          'Leave or mark what is there.',
+          closed ? `${closed} Or leave or mark what is there.` : 'Leave or mark what is there.',
         )
       if (gone === 'delete')
         this.say(

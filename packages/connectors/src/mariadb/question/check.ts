@@ -4,6 +4,7 @@ import { messageOf } from '@tide/core/failure'
 import { readingAccount } from '../../server-settings.ts'
 import { withSession } from '../client.ts'
 import type { MariadbConfig } from '../config.ts'
+import { rightsIn } from '../grants.ts'
 import { ident } from '../sql.ts'
 
 const ONLY_READS = new Set([
@@ -22,7 +23,11 @@ export async function checkReading(config: MariadbConfig): Promise<CheckItem> {
   const account = readingAccount(config)
   try {
     const grants = await withSession(account, session => session.arrays('SHOW GRANTS'))
-    const could = new Set(grants.flatMap(([line]) => rightsIn(line!)).filter(right => !ONLY_READS.has(right)))
+    const could = new Set(
+      grants
+        .flatMap(([line]) => rightsIn(line!).map(({ right }) => right))
+        .filter(right => !ONLY_READS.has(right)),
+    )
     if (could.size === 0)
       return { what, result: 'ok', found: `queries go by ${account.user}, who can only read` }
     return {
@@ -42,15 +47,4 @@ export async function checkReading(config: MariadbConfig): Promise<CheckItem> {
     const found = `${account.user} cannot sign in: ${messageOf(error)}`
     return { what, result: 'failed', found, remedy: 'Correct the reading account, or leave it empty.' }
   }
-}
-
-/** `GRANT SELECT (a, b), INSERT ON …` as its rights. */
-function rightsIn(grant: string): string[] {
-  const listed = /^GRANT (.+?) ON /.exec(grant)?.[1]
-  return listed
-    ? listed
-        .replace(/\([^)]*\)/g, '')
-        .split(',')
-        .map(right => right.trim().toUpperCase())
-    : []
 }
