@@ -42,6 +42,8 @@ const WORDS = [
 ]
 /** Elements that people of one side alone write. */
 const ONLY = { a: ['glass', 'gates', 'urgent', 'ä b'], b: ['water', 'frost', 'crew 2', '"q"'] }
+/** People of each side write in a line of their own, so that no two ever write differently in one. */
+const NOTES = ['a: ', 'between', 'b: ', 'behind'].join('\n')
 const WHO = ['x@example.org', 'Y@Example.org', 'z@example.org']
 
 export async function twoWayFaults(faults: number, random: Random): Promise<Faulted> {
@@ -134,11 +136,21 @@ class People implements Working {
     switch (random.below(15)) {
       case 0:
         if (tickets.length < MOST_STANDING)
-          this.make(a, TICKETS, { summary: `Mend ${random.hex(4)}`, labels: ['growers'], status: 'new' })
+          this.make(a, TICKETS, {
+            summary: `Mend ${random.hex(4)}`,
+            labels: ['growers'],
+            status: 'new',
+            notes: NOTES,
+          })
         return
       case 1:
         if (jobs.length < MOST_STANDING)
-          this.make(b, JOBS, { job: `Pot ${random.hex(4)}`, tags: ['crew', 'growers'], stage: 'doing' })
+          this.make(b, JOBS, {
+            job: `Pot ${random.hex(4)}`,
+            tags: ['crew', 'growers'],
+            stage: 'doing',
+            notes: NOTES,
+          })
         return
       case 2:
         if (random.below(3) > 0) return
@@ -159,7 +171,7 @@ class People implements Working {
           'summary',
         )
       case 8:
-        return this.set(b, JOBS, jobs, { notes: random.pick([...WORDS, null]) }, 'notes')
+        return this.lines(tickets, jobs)
       case 9:
         return this.set(random.below(2) === 0 ? a : b, undefined, undefined, { who: random.pick(WHO) })
       case 10:
@@ -202,6 +214,26 @@ class People implements Working {
     app.records.change(object ?? (isA ? TICKETS : JOBS), id, values)
     this.edits++
     if (only !== undefined) this.note(isA, id, only, app.records.get(isA ? 'tickets' : 'jobs', id)![only])
+  }
+
+  /** On both sides at once, where both halves are there. */
+  private lines(tickets: StandInRecord[], jobs: StandInRecord[]): void {
+    const linked = jobs.filter(job => tickets.some(({ id }) => id === job.ticket))
+    const job = linked.length > 0 ? this.random.pick(linked) : jobs[0]
+    const ticket = job && tickets.find(({ id }) => id === job.ticket)
+    if (ticket) this.line(this.a, TICKETS, ticket)
+    if (job) this.line(this.b, JOBS, job)
+  }
+
+  private line(app: StandInApp, object: StandInObject, { id, notes }: StandInRecord): void {
+    const isA = app === this.a
+    const word = `${this.random.pick(WORDS).replace('\n', ' ')} ${this.random.hex(3)}`
+    const lines = String(notes).split('\n')
+    app.records.change(object, id, {
+      notes: lines.with(isA ? 0 : 2, `${isA ? 'a' : 'b'}: ${word}`).join('\n'),
+    })
+    this.edits++
+    this.note(isA, id, 'line', word)
   }
 
   private element(
@@ -280,6 +312,14 @@ class People implements Working {
     same('season', ticket.season && (ticket.season === 'SEA-1' ? 'Summer' : 'Winter'), job.season)
     const wrote = (side: 'a' | 'b', record: StandInRecord, sets: string) => {
       for (const [what, value] of this.written.get(`${side} ${record.id}`) ?? []) {
+        if (what === 'line') {
+          same(
+            `the line of ${side}, as written last`,
+            `${side}: ${String(value)}`,
+            String(record.notes).split('\n')[side === 'a' ? 0 : 2],
+          )
+          continue
+        }
         const [, element] = /^[a-z]+:(.*)$/s.exec(what) ?? []
         if (element === undefined) same(`${what}, as written last`, value, record[what])
         else same(`${what}, as written last`, value, (record[sets] as string[]).includes(element))

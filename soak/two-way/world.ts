@@ -118,7 +118,7 @@ export function twoWayOf(from: string, to: string): TwoWayDefinition {
           },
           { a: 'labels', b: 'tags', direction: 'both', rule: { as: 'set', others: 'made there' } },
           { a: 'assignee', b: 'who', direction: 'both' },
-          { a: 'notes', b: 'notes', direction: 'both' },
+          { a: 'notes', b: 'notes', direction: 'both', conflict: 'by line' },
           { a: 'season', b: 'season', direction: 'a to b' },
           { a: 'watchers', b: 'watchers', direction: 'a to b' },
         ],

@@ -184,6 +184,22 @@ function mergedByLine({ join, i, now }: Field, base: Record<Side, Value>): Outco
     : sayTheSame(i)
 }
 
+/** What a side would say by the other's edits alone, of a field whose two edits are merged into one. */
+export function withoutOwn(
+  join: CompiledJoin,
+  base: Record<Side, Value>,
+  now: Record<Side, Value>,
+  side: Side,
+): Value {
+  const alone = { ...now, [side]: base[side] }
+  const merged = join.set
+    ? join.set.merge(base, alone, join.gives)
+    : join.conflict === 'by line'
+      ? mergeLines(base, alone)
+      : undefined
+  return merged?.[side] === undefined ? base[side] : merged[side]
+}
+
 /** Only plain text can be merged by line. */
 export function hasLines({ rule, forms }: Pick<CompiledJoin, 'rule' | 'forms'>): boolean {
   return rule.as === 'it is' && forms.a.kind === 'text' && forms.b.kind === 'text'

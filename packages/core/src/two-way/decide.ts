@@ -6,6 +6,7 @@ import {
   agreedAfter,
   decideField,
   mergeRecord,
+  withoutOwn,
   type Decided,
   type Outcome,
   type Record3,
@@ -234,8 +235,15 @@ export function settledPair(
       if (was) after[name] = was
       else delete after[name]
     } else {
-      const place = done[0] === 'a' ? 0 : 1
-      if (was) values[place] = was[place]
+      const [side] = done as [Side]
+      // What the other has brought there is agreed; what it had of its own still counts as its edit.
+      if (was)
+        values[side === 'a' ? 0 : 1] = withoutOwn(
+          merge.joins[outcome.join]!,
+          { a: was[0], b: was[1] },
+          { a: values[0], b: values[1] },
+          side,
+        )
       after[name] = values
     }
     if (both) waits = true
