@@ -133,7 +133,7 @@ class People implements Working {
     const { random, a, b } = this
     const tickets = a.records.of('tickets')
     const jobs = b.records.of('jobs')
-    switch (random.below(15)) {
+    switch (random.below(14)) {
       case 0:
         if (tickets.length < MOST_STANDING)
           this.make(a, TICKETS, {
@@ -171,13 +171,17 @@ class People implements Working {
           'summary',
         )
       case 8:
-        return this.lines(tickets, jobs)
+        this.onBoth(tickets, jobs, (app, object, record) => this.line(app, object, record))
+        return
       case 9:
         return this.set(random.below(2) === 0 ? a : b, undefined, undefined, { who: random.pick(WHO) })
       case 10:
-        return this.element(a, TICKETS, tickets, 'labels', random.pick(ONLY.a))
-      case 11:
-        return this.element(b, JOBS, jobs, 'tags', random.pick(ONLY.b))
+        this.onBoth(tickets, jobs, (app, object, record) =>
+          app === a
+            ? this.element(app, object, record, 'labels', random.pick(ONLY.a))
+            : this.element(app, object, record, 'tags', random.pick(ONLY.b)),
+        )
+        return
       default:
         if (this.remarks.once()) this.edits++
     }
@@ -216,13 +220,17 @@ class People implements Working {
     if (only !== undefined) this.note(isA, id, only, app.records.get(isA ? 'tickets' : 'jobs', id)![only])
   }
 
-  /** On both sides at once, where both halves are there. */
-  private lines(tickets: StandInRecord[], jobs: StandInRecord[]): void {
+  /** At once, where both halves are there. */
+  private onBoth(
+    tickets: StandInRecord[],
+    jobs: StandInRecord[],
+    edit: (app: StandInApp, object: StandInObject, record: StandInRecord) => void,
+  ): void {
     const linked = jobs.filter(job => tickets.some(({ id }) => id === job.ticket))
     const job = linked.length > 0 ? this.random.pick(linked) : jobs[0]
     const ticket = job && tickets.find(({ id }) => id === job.ticket)
-    if (ticket) this.line(this.a, TICKETS, ticket)
-    if (job) this.line(this.b, JOBS, job)
+    if (ticket) edit(this.a, TICKETS, ticket)
+    if (job) edit(this.b, JOBS, job)
   }
 
   private line(app: StandInApp, object: StandInObject, { id, notes }: StandInRecord): void {
@@ -239,12 +247,10 @@ class People implements Working {
   private element(
     app: StandInApp,
     object: StandInObject,
-    some: StandInRecord[],
+    { id }: StandInRecord,
     field: string,
     element: string,
   ): void {
-    if (some.length === 0) return
-    const { id } = this.random.pick(some)
     const present = (app.records.get(object.name, id)![field] as string[] | null) ?? []
     const has = present.includes(element)
     app.records.change(object, id, {
