@@ -224,6 +224,43 @@ describe.each(APPS)('$described.app', ({ described, standIn, fill, object, value
     })
   }
 
+  if (isRead)
+    test('what was deleted is told once, also over a restart of the app; of what it does not remember all is looked for', async () => {
+      const told = async (cursor: string | null) => {
+        const says = { ids: [] as string[], gone: [] as string[], anew: false, next: cursor }
+        for await (const { changed, gone = [], anew, cursor: now } of api.changes(object, cursor, signal)) {
+          says.ids.push(...changed.map(({ id }) => id))
+          says.gone.push(...gone)
+          says.anew ||= anew === true
+          if (now !== undefined) says.next = now
+        }
+        return says
+      }
+      const made = (name: string) =>
+        app.records.create(objectIn(), { name, email: `${name.toLowerCase()}@example.org` }).id
+      const [before, one, two] = [made('Before'), made('One'), made('Two')]
+      app.records.remove(objectIn(), before)
+      const first = await told(null)
+      expect(first.ids).toEqual(expect.arrayContaining([one, two]))
+      expect(first.gone).toEqual([])
+      app.records.remove(objectIn(), one)
+      app.records.change(objectIn(), two, { name: 'Two of them' })
+      const second = await told(first.next)
+      // Of what went shortly before the first time, too: no harm is done by it.
+      expect(second).toMatchObject({ ids: [two], gone: expect.arrayContaining([one]), anew: false })
+      expect(second.gone).not.toContain(two)
+      app.records.remove(objectIn(), two)
+      const third = await told(second.next)
+      expect(third).toMatchObject({ ids: [], gone: [two], anew: false })
+      expect(await told(third.next)).toMatchObject({ ids: [], gone: [] })
+      const again = new Records(standIn, app.records.file, () => {})
+      expect(again.goneOf(object)).toEqual(app.records.goneOf(object))
+      if (described.objects[object]?.gone === undefined) return
+      for (let n = 0; n < 1_100; n++) app.records.remove(objectIn(), made(`Gone ${n}`.replace(' ', '')))
+      const last = made('Last')
+      expect(await told(third.next)).toMatchObject({ ids: [last], gone: [], anew: true })
+    })
+
   test('what it says of itself fits its document', async () => {
     const objects = await api.objects()
     expect(objects.map(({ name }) => name)).toEqual(expect.arrayContaining(Object.keys(described.objects)))

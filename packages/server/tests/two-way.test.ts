@@ -528,7 +528,8 @@ test('what is deleted on one side is deleted or marked on the other; most of it 
   const [gone, marked] = [jobFor('RKB-109').id, jobFor('RKB-110').id]
   rakeboard.records.remove(TICKETS, 'RKB-109')
   benchbook.records.remove(JOBS, marked)
-  await pass(true)
+  // Both apps tell of it in their lists.
+  await pass()
   expect(benchbook.records.get('jobs', gone)).toBeUndefined()
   expect(ticket('RKB-110').notes).toBe('gone from Benchbook')
   // Undone, it is made again for itself alone: the ticket went by somebody's own hand.
@@ -563,17 +564,22 @@ test('what is deleted on one side is deleted or marked on the other; most of it 
   expect(asked.held[0]!.why).toBe('edited and gone')
   await decide({ deed: 'decide', pairs: [asked.id], decision: { wins: 'the edit' } })
   expect(ticket(String(job(edited).ticket))).toMatchObject({ notes: 'still wanted', benchbook_job: edited })
-  // Somebody empties a good part of the app.
+  // Somebody empties a good part of the app, over several passes.
   const some = rakeboard.records.of('tickets').slice(0, 40)
-  for (const one of some) rakeboard.records.remove(TICKETS, one.id)
   const jobs = benchbook.records.of('jobs').length
-  await call(url, 'POST', `/pipelines/${id}/two-way`, { deed: 'pass', sweep: true })
+  const paired = some.filter(({ benchbook_job: of }) => of)
+  const most = Math.max(20, Math.floor(jobs / 5))
+  expect(paired.length).toBeGreaterThan(most)
+  while (some.length > 0) {
+    for (const one of some.splice(0, 8)) rakeboard.records.remove(TICKETS, one.id)
+    if ((await status()).state !== 'Stopped') await pass().catch(() => {})
+  }
   await eventually(async () => (await status()).state === 'Stopped', 30)
   expect((await status()).reason).toMatchObject({
     kind: 'guard',
     message: expect.stringContaining('Tickets are gone from Rakeboard'),
   })
-  expect(benchbook.records.of('jobs')).toHaveLength(jobs)
+  expect(benchbook.records.of('jobs').length).toBeGreaterThanOrEqual(jobs - most)
   await call(url, 'POST', `/pipelines/${id}/let-rows-go`)
   await eventually(() => Promise.resolve(benchbook.records.of('jobs').length < jobs - 30), 30)
 }, 120_000)

@@ -17,6 +17,7 @@ import {
   type ToMake,
 } from '../contract/app.ts'
 import { Changes } from './changes.ts'
+import { deletedSince } from './deletions.ts'
 import { Discovery } from './discovery.ts'
 import { Sheets } from './sheets.ts'
 import { Understood } from './understood.ts'
@@ -24,7 +25,7 @@ import { Caller, saidIn, type Answer } from './caller.ts'
 import type { AppSettings } from './settings.ts'
 import type { KeepSecrets } from '../contract/session.ts'
 import { jsonValues, recordIn, recordOf } from './record-values.ts'
-import { at, filled, placed, textOf } from './values.ts'
+import { at, filled, isSaid, placed, textOf } from './values.ts'
 
 /** However an app numbers its pages, there is an end. */
 const MOST_PAGES = 1_000_000
@@ -164,9 +165,37 @@ export class DescribedApp implements AppSide {
     cursor: string | null,
     signal: AbortSignal,
     known = false,
-  ): AsyncGenerator<{ changed: Changed[]; cursor?: string | null }> {
+  ): AsyncGenerator<{ changed: Changed[]; gone?: string[]; anew?: true; cursor?: string | null }> {
     const sheets = this.sheetsFor(object)
     if (sheets) return yield* sheets.changes(object, cursor, { signal, known })
+    const { gone: feed } = this.described(object)
+    const before = placesIn(cursor)
+    if (!feed) return yield* this.listed(object, before.list, signal)
+    const { caller, understood, name: app } = this
+    // Before the list: what is in that is there.
+    const deleted = await deletedSince(feed, object, before.feed, { app, caller, understood, signal })
+    const lost = new Set(deleted.keys)
+    let after: string | null = null
+    for await (const { changed, gone, cursor: at = null } of this.listed(object, before.list, signal)) {
+      for (const { id } of changed) lost.delete(id)
+      after = at
+      yield { changed, ...(gone && { gone }) }
+    }
+    const cursors: Places = { list: after, feed: deleted.place }
+    yield {
+      changed: [],
+      gone: [...lost],
+      ...(deleted.anew && { anew: true }),
+      cursor: JSON.stringify(cursors),
+    }
+  }
+
+  /** By its list alone. */
+  private async *listed(
+    object: string,
+    cursor: string | null,
+    signal: AbortSignal,
+  ): AsyncGenerator<{ changed: Changed[]; gone?: string[]; cursor?: string | null }> {
     const { key, list } = this.described(object)
     const { changed } = list ?? {}
     if (!changed) {
@@ -174,19 +203,40 @@ export class DescribedApp implements AppSide {
         yield { changed: page.flatMap(record => (record[key] ? [{ id: record[key], record }] : [])) }
       return
     }
-    const { field, parameter, overlap = OVERLAP_SECONDS } = changed
+    const { field, parameter, overlap = OVERLAP_SECONDS, gone: pointer, with: also = {} } = changed
     const changes = new Changes({ key, field, overlapMs: overlap * 1000 }, cursor, Date.now())
     const { since } = changes
-    const query = since === undefined ? {} : { [parameter]: since }
-    for await (const page of this.pages(object, query, { signal })) yield { changed: changes.fresh(page) }
+    const query = since === undefined ? {} : { ...also, [parameter]: since }
+    const isGone = (told: unknown) => pointer !== undefined && isSaid(at(told, pointer))
+    for await (const page of this.told(object, query, { signal })) {
+      const living = page.filter(one => !isGone(one))
+      const dead = page.filter(isGone).map(one => ({
+        [key]: textOf(at(one, `/${key}`)),
+        [field]: textOf(at(one, `/${field}`)),
+        gone: 'gone',
+      }))
+      yield {
+        changed: changes.fresh(await this.recordsIn(object, living)),
+        gone: changes.fresh(dead).map(({ id }) => id),
+      }
+    }
     yield { changed: [], cursor: changes.cursor }
   }
 
   private async *pages(
     object: string,
     asked: Record<string, string>,
-    { most, signal }: { most?: number | undefined; signal: AbortSignal },
+    how: { most?: number | undefined; signal: AbortSignal },
   ): AsyncGenerator<AppRecord[]> {
+    for await (const page of this.told(object, asked, how)) yield await this.recordsIn(object, page)
+  }
+
+  /** Pages as they came. */
+  private async *told(
+    object: string,
+    asked: Record<string, string>,
+    { most, signal }: { most?: number | undefined; signal: AbortSignal },
+  ): AsyncGenerator<unknown[]> {
     const { list } = this.described(object)
     if (!list)
       throw new Failure(
@@ -194,7 +244,7 @@ export class DescribedApp implements AppSide {
         `${this.name} does not list ${object}.`,
         'What was sent there is in the records of its pipeline.',
       )
-    const fields = await this.fields(object)
+    await this.fields(object)
     const { paging, size, items = '' } = list
     const query = { ...asked }
     const pageSize = size && Math.min(size.most, most ?? size.most)
@@ -219,7 +269,7 @@ export class DescribedApp implements AppSide {
           `${this.name} answered the list of ${object} without a list${items === '' ? '' : ` at ${items}`}.`,
           'Correct “items” in the description.',
         )
-      if (records.length > 0) yield await this.recordsIn(object, records, fields)
+      if (records.length > 0) yield records
       if (!paging || records.length === 0) return
       if (paging.by === 'page') place++
       else if (paging.by === 'offset') place += records.length
@@ -257,9 +307,8 @@ export class DescribedApp implements AppSide {
       throw new Failure('refused', `${this.name} does not show single ${object}.`, 'Look at their list.')
     const answer = await this.caller.call({ method: 'GET', path: withId(read.path, id), signal })
     if (answer.status === 404 || answer.status === 410) return undefined
-    const fields = await this.fields(object)
     const told = this.understood.at(answer, `${object} ${id}`, read.item ?? '')
-    const [record] = await this.recordsIn(object, [told], fields)
+    const [record] = await this.recordsIn(object, [told])
     return record
   }
 
@@ -448,14 +497,25 @@ export class DescribedApp implements AppSide {
   }
 
   /** Throws a Failure where a field was taken away that the records had. */
-  private async recordsIn(
-    object: string,
-    told: readonly unknown[],
-    fields: readonly AppField[],
-  ): Promise<AppRecord[]> {
+  private async recordsIn(object: string, told: readonly unknown[]): Promise<AppRecord[]> {
+    const fields = await this.fields(object)
     if (this.discovery && !this.isDescribed(object)) await this.discovery.stillThere(object, told, fields)
     return told.map(one => recordOf(one, fields))
   }
+}
+
+/** Where an object is told of by its list and by a feed of what was deleted. */
+interface Places {
+  list: string | null
+  feed: string | null
+}
+
+/** One from before there was a feed is of the list alone. */
+function placesIn(cursor: string | null): Places {
+  const told = cursor === null ? {} : (JSON.parse(cursor) as Partial<Places> & { at?: string })
+  return told.at === undefined
+    ? { list: told.list ?? null, feed: told.feed ?? null }
+    : { list: cursor, feed: null }
 }
 
 /** Whatever the key holds, it stays one part of the path. */

@@ -8,7 +8,7 @@ import type { ToMake, MakeAsked } from '../contract/app.ts'
 import type { Caller } from './caller.ts'
 import { LONGEST_NAME, Making, withObject } from './making.ts'
 import { Understood } from './understood.ts'
-import { at, textOf } from './values.ts'
+import { at, isSaid, textOf } from './values.ts'
 
 /** For so long nobody is asked again which objects there are. */
 const KNOWN_MS = 5_000
@@ -127,7 +127,7 @@ export class Discovery {
       },
       records,
     )
-    if (!isSaid(told, list.readOnly)) return object
+    if (!saysSo(told, list.readOnly)) return object
     return { ...object, can: { ...object.can, create: false, change: false, remove: false } }
   }
 
@@ -136,7 +136,7 @@ export class Discovery {
     const name = this.understood.name(at(told, fields.id), 'a field', 'discovery.fields.id', LONGEST_NAME)
     const native = said(told, fields.type) ?? ''
     const type = Object.hasOwn(types, native) ? types[native]! : undefined
-    const readOnly = type === undefined || type.link !== undefined || isSaid(told, fields.readOnly)
+    const readOnly = type === undefined || type.link !== undefined || saysSo(told, fields.readOnly)
     const choices = fields.choices === undefined ? undefined : at(told, fields.choices)
     const longest = Number(said(told, fields.maxLength) ?? 'none')
     return {
@@ -144,11 +144,11 @@ export class Discovery {
       title: said(told, fields.title) ?? name,
       type: type?.is === 'set' ? LINKS : jsonType(type?.is ?? '', type?.format),
       nativeType: native,
-      required: !readOnly && isSaid(told, fields.required),
+      required: !readOnly && saysSo(told, fields.required),
       readOnly,
       choices: Array.isArray(choices) ? choices.map(one => textOf(one) ?? '') : null,
       maxLength: Number.isSafeInteger(longest) ? longest : null,
-      unique: isSaid(told, fields.unique),
+      unique: saysSo(told, fields.unique),
       refers: said(told, fields.refers) ?? null,
       email: type?.format === 'email',
       ...(type?.link === undefined ? {} : { link: type.link }),
@@ -173,8 +173,6 @@ function said(told: unknown, pointer: string | undefined): string | undefined {
   return pointer === undefined ? undefined : (textOf(at(told, pointer)) ?? undefined)
 }
 
-/** Something but no. */
-function isSaid(told: unknown, pointer: string | undefined): boolean {
-  const value = pointer === undefined ? undefined : at(told, pointer)
-  return value !== undefined && value !== null && value !== false
+function saysSo(told: unknown, pointer: string | undefined): boolean {
+  return pointer !== undefined && isSaid(at(told, pointer))
 }

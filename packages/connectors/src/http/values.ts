@@ -58,3 +58,8 @@ export function filled(template: unknown, given: Readonly<Record<string, unknown
   if (typeof template !== 'object' || template === null) return template
   return Object.fromEntries(Object.entries(template).map(([name, one]) => [name, filled(one, given)]))
 }
+
+/** Something but no. */
+export function isSaid(value: unknown): boolean {
+  return value !== undefined && value !== null && value !== false
+}

@@ -49,10 +49,27 @@ export const recordParts = {
               field: Type.String({ title: 'Field' }),
               /** So many seconds are asked for again: the app may write a time that is earlier than that at which a record is seen. */
               overlap: Type.Optional(Type.Integer({ title: 'Overlap', minimum: 1, maximum: 86_400 })),
+              /** What else is asked for with it, by parameter. */
+              with: Type.Optional(Type.Record(Type.String(), Type.String())),
+              /** What was deleted is in the list, too, and says so there. */
+              gone: Type.Optional(pointer('Where a record says that it was deleted')),
             },
             closed,
           ),
         ),
+      },
+      closed,
+    ),
+  ),
+  /** A list of what was deleted, from a place in it on. Its last page is empty. */
+  gone: Type.Optional(
+    Type.Object(
+      {
+        path: path('Path'),
+        items: Type.Optional(pointer('Where what was deleted stands')),
+        id: pointer('Where the key of one stands'),
+        parameter: Type.String({ title: 'Parameter', maxLength: 200 }),
+        next: pointer('Where the place stands from which it goes on'),
       },
       closed,
     ),

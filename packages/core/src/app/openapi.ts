@@ -170,11 +170,12 @@ function missingRequest(
 }
 
 function requestsOf(object: DescribedRecords): { place: string[]; path: string; method: string }[] {
-  const { list, read, create, change, remove, batch } = object
+  const { list, gone, read, create, change, remove, batch } = object
   const one = (place: string, asked: { path: string; method?: string } | undefined, preset: string) =>
     asked ? [{ place: [place], path: asked.path, method: asked.method ?? preset }] : []
   return [
     ...one('list', list, 'GET'),
+    ...one('gone', gone, 'GET'),
     ...one('read', read, 'GET'),
     ...one('create', create, 'POST'),
     ...one('change', change, 'PATCH'),

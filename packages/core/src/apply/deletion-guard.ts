@@ -1,10 +1,9 @@
 /** Asks before most of a table's rows go: somebody may have emptied it by mistake. */
 import { Failure } from '../failure.ts'
+import { LostLately } from './lost-lately.ts'
 
 /** Tables of fewer rows are not guarded. */
 const LEAST_ROWS = 100
-/** Deletions within this time count together, however many landings they come in. */
-const TOGETHER_MS = 10 * 60_000
 /** Where nothing else is said. */
 export const GUARDED_PERCENT = 50
 
@@ -20,15 +19,14 @@ export interface Loss {
 
 export class DeletionGuard {
   private readonly percent: number
-  private readonly now: () => number
-  /** By lane; `of`: how many rows there were before. */
-  private readonly lost = new Map<number, { at: number; rows: number; of: number }[]>()
+  /** By lane. */
+  private readonly lost: LostLately<number>
   private allowed = false
 
   /** `percent`: of a table's rows; 100: nothing is asked. `now`: milliseconds since 1970. */
   constructor(percent: number, now: () => number) {
     this.percent = percent
-    this.now = now
+    this.lost = new LostLately(now)
   }
 
   /** What comes next may delete as much as it does. */
@@ -41,10 +39,10 @@ export class DeletionGuard {
     if (this.allowed || this.percent >= 100) return
     for (const { lane, table, rows, there } of losses) {
       if (there === null || rows <= 0) continue
-      const lately = this.lately(lane)
+      const lately = this.lost.from(lane)
       // The count may be of a moment ago.
-      const of = Math.max(there, lately[0]?.of ?? 0)
-      const gone = lately.reduce((sum, one) => sum + one.rows, rows)
+      const of = Math.max(there, lately.of)
+      const gone = lately.rows + rows
       if (of < LEAST_ROWS || gone * 100 <= of * this.percent) continue
       const [goneSaid, ofSaid] = [gone, of].map(n => n.toLocaleString('en'))
       throw new Failure(
@@ -58,14 +56,6 @@ export class DeletionGuard {
   /** Has landed. */
   landed(losses: readonly Loss[]): void {
     this.allowed = false
-    for (const { lane, rows, there } of losses) {
-      if (rows <= 0 || there === null) continue
-      this.lost.set(lane, [...this.lately(lane), { at: this.now(), rows, of: there }])
-    }
-  }
-
-  private lately(lane: number): { at: number; rows: number; of: number }[] {
-    const since = this.now() - TOGETHER_MS
-    return (this.lost.get(lane) ?? []).filter(({ at }) => at > since)
+    for (const { lane, rows, there } of losses) if (there !== null) this.lost.add(lane, rows, there)
   }
 }

@@ -116,6 +116,15 @@ export class StandInApp extends Gate {
       if (object.countsOnly) ctx.throw(404, 'There is no such path.')
       this.list(ctx, object)
     })
+    if (this.definition.deletions === 'in a feed')
+      router.get(`${base}/deleted`, ctx => {
+        const gone = records.goneOf(objectIn(ctx).name)
+        const after = Number(ctx.query.after ?? 0)
+        if (after > 0 && after < (gone[0]?.n ?? 1) - 1)
+          ctx.throw(410, 'What was deleted so long ago is not remembered.')
+        const data = gone.filter(({ n }) => n > after).slice(0, PAGE)
+        ctx.body = { data, next: data.at(-1)?.n ?? after }
+      })
     router.post(`${base}/batch`, ctx => {
       const object = written(ctx)
       const { operations } = Object(ctx.request.body) as { operations?: unknown }
@@ -159,14 +168,25 @@ export class StandInApp extends Gate {
     const { records } = this
     const { name } = object
     const where = this.wanted(object, ctx.query)
-    const found = records.of(name).filter(where)
+    const living = records.of(name).filter(where)
+    const isAsked = this.definition.deletions === 'in the list' && ctx.query.deleted === 'true'
+    const gone = isAsked
+      ? records
+          .goneOf(name)
+          .map(({ id, at }) => ({ id, updated_at: at }))
+          .filter(where)
+      : []
+    const found = [...living, ...gone].sort((a, b) => numberIn(a.id) - numberIn(b.id))
+    const isGone = new Set<object>(gone)
     const size = Math.min(PAGE, Math.max(1, Number(ctx.query.limit ?? PAGE) || PAGE))
     const after = String(ctx.query.after ?? '')
     const begin = after === '' ? 0 : found.findIndex(({ id }) => numberIn(id) > numberIn(after))
     const data = begin < 0 ? [] : found.slice(begin, begin + size)
     const more = begin >= 0 && begin + size < found.length
     ctx.body = {
-      data: data.map(record => this.told(object, record)),
+      data: data.map(record =>
+        isGone.has(record) ? { ...record, deleted: true } : this.told(object, record),
+      ),
       total: found.length,
       next: more ? data.at(-1)!.id : null,
     }

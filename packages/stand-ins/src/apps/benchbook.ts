@@ -16,6 +16,7 @@ export const benchbookApp: StandInAppDefinition = {
   what: 'the growers’ own tables',
   token: 'benchbook-alder-token',
   perMinute: 300,
+  deletions: 'in the list',
   calls: true,
   tables: true,
   objects: [

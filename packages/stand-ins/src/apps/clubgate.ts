@@ -12,6 +12,7 @@ export const clubgateApp: StandInAppDefinition = {
   what: 'membership of garden clubs',
   token: 'clubgate-willow-token',
   perMinute: 1200,
+  deletions: 'in a feed',
   accounts: ['Osier Valley Growers', 'Osier Valley Growers, read by the auditors'],
   objects: [
     {

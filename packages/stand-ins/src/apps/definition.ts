@@ -61,6 +61,8 @@ export interface StandInAppDefinition {
   perMinute: number
   /** People make tables and fields of their own, and its interface tells which there are. */
   tables?: true
+  /** Where it tells which records were deleted. */
+  deletions?: 'in the list' | 'in a feed'
   /** It calls others when records change. */
   calls?: true
   /** Between which a person chooses who lets others in. */

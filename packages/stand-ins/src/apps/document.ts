@@ -2,7 +2,7 @@
 import type { StandInAppDefinition, StandInObject } from './definition.ts'
 
 export function documentOf(
-  { name, what, objects, calls, tables }: StandInAppDefinition,
+  { name, what, objects, calls, tables, deletions }: StandInAppDefinition,
   server: string,
 ): object {
   // Of what people make for themselves, and may make anew tomorrow, it says how it is asked for.
@@ -11,7 +11,12 @@ export function documentOf(
     openapi: '3.1.0',
     info: { title: `${name} (simulated)`, summary: what, version: '1' },
     servers: [{ url: server }],
-    paths: Object.assign({}, ...fixed.map(pathsOf), tables ? TABLES : {}, calls ? HOOKS : {}) as object,
+    paths: Object.assign(
+      {},
+      ...fixed.map(one => pathsOf(one, deletions)),
+      tables ? TABLES : {},
+      calls ? HOOKS : {},
+    ) as object,
     components: {
       securitySchemes: { token: { type: 'http', scheme: 'bearer' } },
       schemas: Object.fromEntries(fixed.map(object => [object.schema, schemaOf(object)])),
@@ -34,8 +39,9 @@ const TABLES = {
   ...recordPaths('/tables/{object}/rows'),
 }
 
-function pathsOf({ name, countsOnly }: StandInObject): object {
-  return recordPaths(`/${name}`, countsOnly)
+function pathsOf({ name, countsOnly }: StandInObject, deletions: StandInAppDefinition['deletions']): object {
+  const feed = { [`/${name}/deleted`]: { get: answers('which records were deleted') } }
+  return { ...recordPaths(`/${name}`, countsOnly), ...(deletions === 'in a feed' ? feed : {}) }
 }
 
 function recordPaths(base: string, countsOnly = false): object {

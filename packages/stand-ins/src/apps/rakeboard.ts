@@ -19,6 +19,7 @@ export const rakeboardApp: StandInAppDefinition = {
   what: 'work tickets of the maintenance crew',
   token: 'rakeboard-hazel-token',
   perMinute: 1200,
+  deletions: 'in the list',
   calls: true,
   objects: [
     {

@@ -16,7 +16,19 @@ interface Line {
   id: string
   /** null: it is gone. */
   record: StandInRecord | null
+  /** Of one that is gone: when. */
+  at?: string
 }
+
+/** `n`: which deletion of its object it was. */
+export interface Deletion {
+  id: string
+  at: string
+  n: number
+}
+
+/** So many deletions of an object are remembered. */
+const REMEMBERED = 1_000
 
 /** The app tells times no finer. */
 function toTheSecond(): string {
@@ -36,6 +48,7 @@ export class Records {
   /** By object and field or fields: whose a value is. */
   private readonly holders = new Map<string, Map<string, string>>()
   private numbers = new Map<string, number>()
+  private readonly gone = new Map<string, Deletion[]>()
   /** Told of every record that changes, comes or goes. */
   changed: (object: string, id: string) => void = () => {}
   /** Fields that nobody may write just now. */
@@ -48,11 +61,12 @@ export class Records {
     mkdirSync(dirname(file), { recursive: true })
     this.tables = new Tables(this.app, `${file}.tables`)
     const lines = this.read()
-    for (const { object, id, record } of lines) {
+    for (const { object, id, record, at } of lines) {
       if (!this.app.objects.some(({ name }) => name === object)) continue
       const records = this.in(object)
       if (record) records.set(id, record)
       else records.delete(id)
+      if (!record && at !== undefined) this.remember(object, id, at)
     }
     for (const object of this.app.objects)
       if (!object.view) for (const record of this.of(object.name)) this.hold(object, record)
@@ -146,8 +160,20 @@ export class Records {
     }
     this.letGo(object, present)
     this.in(object.name).delete(id)
-    this.append({ object: object.name, id, record: null })
+    const at = toTheSecond()
+    this.remember(object.name, id, at)
+    this.append({ object: object.name, id, record: null, at })
     this.changed(object.name, id)
+  }
+
+  /** The earliest first. */
+  goneOf(object: string): readonly Deletion[] {
+    return this.gone.get(object) ?? []
+  }
+
+  private remember(object: string, id: string, at: string): void {
+    const gone = this.goneOf(object)
+    this.gone.set(object, [...gone, { id, at, n: (gone.at(-1)?.n ?? 0) + 1 }].slice(-REMEMBERED))
   }
 
   /** The record that has these values in the fields that say which it is. */
@@ -263,7 +289,10 @@ export class Records {
   private writeAll(): void {
     const own = this.app.objects.filter(({ view }) => !view)
     const lines = own.flatMap(({ name }) =>
-      this.of(name).map(record => JSON.stringify({ object: name, id: record.id, record } satisfies Line)),
+      [
+        ...this.goneOf(name).map(({ id, at }): Line => ({ object: name, id, record: null, at })),
+        ...this.of(name).map((record): Line => ({ object: name, id: record.id, record })),
+      ].map(line => JSON.stringify(line)),
     )
     writeFileSync(`${this.file}.new`, lines.map(line => `${line}\n`).join(''))
     renameSync(`${this.file}.new`, this.file)

@@ -1,10 +1,17 @@
 /** What the interfaces of the shipped apps have in common. */
 import type { AppDescription, DescribedObject } from '@tide/core/app/description'
 
-type Parts = Pick<DescribedObject, 'list' | 'read' | 'create' | 'change' | 'remove' | 'created' | 'version'>
+type Parts = Pick<
+  DescribedObject,
+  'list' | 'gone' | 'read' | 'create' | 'change' | 'remove' | 'created' | 'version'
+>
 
 /** Records below a path, each at its key; lists in pages by a cursor. `where`: fields that they can be asked for by. */
-export function below(path: string, where: readonly string[]): Parts {
+export function below(
+  path: string,
+  where: readonly string[],
+  deletions?: 'in the list' | 'in a feed',
+): Parts {
   const one = { path: `${path}/{id}` }
   return {
     list: {
@@ -14,8 +21,15 @@ export function below(path: string, where: readonly string[]): Parts {
       paging: { by: 'cursor', parameter: 'after', next: '/next' },
       size: { parameter: 'limit', most: 100 },
       where: Object.fromEntries(where.map(field => [field, field])),
-      changed: { parameter: 'updated_since', field: 'updated_at' },
+      changed: {
+        parameter: 'updated_since',
+        field: 'updated_at',
+        ...(deletions === 'in the list' ? { with: { deleted: 'true' }, gone: '/deleted' } : {}),
+      },
     },
+    ...(deletions === 'in a feed'
+      ? { gone: { path: `${path}/deleted`, items: '/data', id: '/id', parameter: 'after', next: '/next' } }
+      : {}),
     created: 'created_at',
     version: { field: 'version', header: 'If-Match' },
     read: one,

@@ -18,7 +18,7 @@ export const benchbook: AppDescription = {
       schema: 'Comment',
       key: 'id',
       label: 'body',
-      ...below('/comments', ['job']),
+      ...below('/comments', ['job'], 'in the list'),
       ...batched('/comments', 10),
       fields: { job: { refers: 'jobs' } },
     },
@@ -59,7 +59,7 @@ export const benchbook: AppDescription = {
       link: { is: 'string', notMade: true },
       formula: { is: 'number', notMade: true },
     },
-    records: { key: 'id', ...below(ROWS, []), ...batched(ROWS, 10) },
+    records: { key: 'id', ...below(ROWS, [], 'in the list'), ...batched(ROWS, 10) },
     make: {
       object: {
         path: '/tables',

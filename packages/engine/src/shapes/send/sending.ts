@@ -157,13 +157,14 @@ async function createdAs(
   for (const match of meets) {
     const wanted = normal(values[match.field] ?? null, match)
     if (wanted === null || !object.can.list) continue
-    const where = object.findBy.includes(match.field)
-      ? { where: { [match.field]: values[match.field]! } }
-      : {}
-    for await (const page of app.list(object.name, { ...where, signal })) {
-      const found = page.find(record => normal(record[match.field] ?? null, match) === wanted)
-      if (found) return found[object.key] ?? undefined
-    }
+    const byValue = object.findBy.includes(match.field) ? [{ [match.field]: values[match.field]! }] : []
+    // The app may have made another text of it, by which alone it can be asked for.
+    const all = byValue.length === 0 || match.alike !== 'exactly' ? [{}] : []
+    for (const where of [...byValue, ...all])
+      for await (const page of app.list(object.name, { where, signal })) {
+        const found = page.find(record => normal(record[match.field] ?? null, match) === wanted)
+        if (found) return found[object.key] ?? undefined
+      }
   }
   return undefined
 }

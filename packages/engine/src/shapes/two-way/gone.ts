@@ -55,7 +55,8 @@ export async function letTold(
 ): Promise<Pair[]> {
   if (missing.length === 0) return []
   const { pairs, pipeline } = writing
-  const isMany = guard !== undefined && missing.length > guard.records
+  const lately = writing.lost.from(lostFrom(lane, side))
+  const isMany = guard !== undefined && lately.rows + missing.length > guard.records
   const of = isMany ? (await pairs.keys(pipeline, lane.name, side)).length : missing.length
   const found = await pairs.find(pipeline, lane.name, side, missing)
   const strange = found.filter(({ state }) => state === 'stranger').map(({ id }) => id)
@@ -72,11 +73,14 @@ async function letGo(
 ): Promise<Pair[]> {
   const { pairs, pipeline, apps } = writing
   const again: Pair[] = []
-  const most = guard && Math.max(guard.records, Math.floor((of * guard.percent) / 100))
-  if (most !== undefined && missing.length > most)
+  const from = lostFrom(lane, side)
+  const lately = writing.lost.from(from)
+  const [gone, there] = [lately.rows + missing.length, lately.rows + of]
+  const most = guard && Math.max(guard.records, Math.floor((there * guard.percent) / 100))
+  if (most !== undefined && missing.length > 0 && gone > most)
     throw new Failure(
       'guard',
-      `${missing.length.toLocaleString('en')} of ${of.toLocaleString('en')} ${lane.objects[side].title} are gone from ${apps[side].name}.`,
+      `${gone.toLocaleString('en')} of ${there.toLocaleString('en')} ${lane.objects[side].title} are gone from ${apps[side].name}.`,
       `Look there. If that is as it should be, let them go; what becomes of their other halves is said in the setup.`,
     )
   const lost = await pairs.find(pipeline, lane.name, side, missing)
@@ -90,7 +94,12 @@ async function letGo(
   await removeHalves(writing, lane, removed, other(side))
   for (const pair of lost.filter(one => !removed.includes(one)))
     again.push(...(await settleGone(writing, lane, pair, side)))
+  writing.lost.add(from, missing.length, of)
   return again
+}
+
+function lostFrom({ name }: CompiledLane, side: Side): string {
+  return `${side} ${name}`
 }
 
 async function keysIn({ apps, signal }: Writing, lane: CompiledLane, side: Side): Promise<Set<string>> {

@@ -2,6 +2,7 @@
 import type { PlaceSide } from '@tide/connectors/contract/app'
 import type { ShapeStatus } from '@tide/core/api/pipelines'
 import type { SideCounts, TwoWayStatus } from '@tide/core/api/two-way'
+import { LostLately } from '@tide/core/apply/lost-lately'
 import type { Errand } from '@tide/core/definition/errand'
 import {
   EVERY_SECONDS,
@@ -33,6 +34,8 @@ interface Known {
   /** An app says that something has changed; it is looked before the time. */
   nudged: boolean
   wake: (() => void) | undefined
+  /** By side and lane. */
+  lost: LostLately<string>
 }
 
 /** Between the beginnings of two passes that apps have asked for. */
@@ -42,26 +45,28 @@ const nothing = (): SideCounts => ({ created: 0, changed: 0, deleted: 0 })
 
 export class TwoWay implements ShapeRun {
   private readonly run: TwoWayRun
-  private readonly known: Known = {
-    completeUpTo: null,
-    nudged: false,
-    wake: undefined,
-    status: {
-      doing: null,
-      last: null,
-      pairs: null,
-      asleep: null,
-      held: null,
-      waiting: null,
-      done: { a: nothing(), b: nothing() },
-    },
-  }
+  private readonly known: Known
   readonly measures = false
   readonly standing = undefined
   readonly retry = null
 
   constructor(run: TwoWayRun) {
     this.run = run
+    this.known = {
+      completeUpTo: null,
+      lost: new LostLately(run.parts.surroundings.now),
+      nudged: false,
+      wake: undefined,
+      status: {
+        doing: null,
+        last: null,
+        pairs: null,
+        asleep: null,
+        held: null,
+        waiting: null,
+        done: { a: nothing(), b: nothing() },
+      },
+    }
   }
 
   get status(): ShapeStatus {
@@ -389,6 +394,7 @@ class OpenTwoWay implements OpenRun {
       now: () => new Date(surroundings.now()).toISOString(),
       newId: surroundings.newId,
       signal,
+      lost: this.known.lost,
       told: (side, lane, op, done, refused) => this.told(side, lane, op, done, refused),
     }
   }

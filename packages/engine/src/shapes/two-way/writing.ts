@@ -2,6 +2,7 @@
 import { NotDone, type PlaceSide } from '@tide/connectors/contract/app'
 import type { TwoWayTrail } from '@tide/core/api/two-way'
 import type { WriteAnswer, WriteOperation } from '@tide/core/app/object'
+import type { LostLately } from '@tide/core/apply/lost-lately'
 import { Failure } from '@tide/core/failure'
 import type { Value } from '@tide/core/merge/form'
 import type { Side } from '@tide/core/merge/rule'
@@ -22,6 +23,8 @@ export interface Writing {
   now(): string
   newId(): string
   signal: AbortSignal
+  /** By side and lane. */
+  lost: LostLately<string>
   /** Something was done; for the account. */
   told(side: Side, lane: CompiledLane, op: TwoWayIntent['op'], done: number, refused: number): void
 }
