@@ -145,6 +145,17 @@ export async function soak(
         },
       ],
     ]
+    deeds.push([
+      'lane stood still or went on',
+      4,
+      async () => {
+        const id = random.pick(pipelines)
+        const asked = random.chance(0.5)
+          ? (['pause-lanes', [random.below(lanes)]] as const)
+          : (['continue-lanes', []] as const)
+        await post(`/pipelines/${id}/${asked[0]}`, { lanes: asked[1] }).catch(() => {})
+      },
+    ])
     const odd = sources.filter(source => source.odd)
     if (odd.length > 0) {
       deeds.push([
@@ -225,6 +236,8 @@ export async function soak(
       const end = await eventually(
         async () => {
           const status = await call<PipelineStatus>(url(), 'GET', `/pipelines/${id}`)
+          if (status.lanes.some(({ paused }) => paused))
+            await post(`/pipelines/${id}/continue-lanes`, { lanes: [] })
           const complete = status.consistent && (status.completeUpTo ?? '') > ended
           return (status.state === 'Stopped' || (status.state === 'Following' && complete)) && status
         },

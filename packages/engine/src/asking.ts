@@ -17,12 +17,12 @@ function lanesAsked(record: PipelineRecord, lanes: readonly number[]): (FoundLan
   })
 }
 
-/** Throws a Failure where one is not there, or does not follow. */
-export function lanesToCopyAgain(record: PipelineRecord, lanes: readonly number[]): FoundLane[] {
+/** Throws a Failure where one is not there, or does not follow, with what to do then. */
+export function lanesFollowed(record: PipelineRecord, lanes: readonly number[], remedy: string): FoundLane[] {
   const found = lanesAsked(record, lanes)
   const other = found.find(({ run }) => run.state !== 'Following')?.run
   if (!other) return found
-  throw new Failure('refused', stands(record, other), 'Only what follows can be copied again.')
+  throw new Failure('refused', stands(record, other), remedy)
 }
 
 /** Throws a Failure where one is not there, or does not run. */

@@ -10,7 +10,7 @@ import type { Position } from '@tide/core/position/position'
 import { printName } from '@tide/core/records/dataset'
 import {
   heldSaid,
-  lanesToCopyAgain,
+  lanesFollowed,
   lanesToVerify,
   refuseMoving,
   repairSaid,
@@ -132,14 +132,40 @@ export class Deeds {
   /** Empties the tables of these lanes (all, when none is named) and copies them again. */
   async recopy(id: string, lanes: number[]): Promise<void> {
     const record = await this.engine.record(id)
-    const found = lanesToCopyAgain(record, lanes)
+    const found = lanesFollowed(record, lanes, 'Only what follows can be copied again.')
+    await this.ofLanes(record, found, 'recopy', 'Recopy of')
+  }
+
+  /** Lets these lanes stand still while the others go on. */
+  async pauseLanes(id: string, lanes: number[]): Promise<void> {
+    const record = await this.engine.record(id)
+    const found = lanesFollowed(record, lanes, 'Only what follows can stand still.')
+    for (const run of runsOf(record))
+      if (run.lanes.every((_, i) => found.some(one => one.run.id === run.id && one.index === i)))
+        throw new Failure('refused', 'No lane would go on.', 'Pause the pipeline, or its origin, as a whole.')
+    await this.ofLanes(record, found, 'pause lanes', 'Standing still asked for:')
+  }
+
+  /** Lets lanes that stand still (all, when none is named) go on from where they stand. */
+  async continueLanes(id: string, lanes: number[]): Promise<void> {
+    const record = await this.engine.record(id)
+    const found = lanesFollowed(record, lanes, 'Continue it as a whole first.')
+    await this.ofLanes(record, found, 'continue lanes', 'Going on asked for:')
+  }
+
+  private async ofLanes(
+    record: PipelineRecord,
+    found: ReturnType<typeof lanesFollowed>,
+    kind: 'recopy' | 'pause lanes' | 'continue lanes',
+    said: string,
+  ): Promise<void> {
     const names = found.map(
       ({ lane: { origin, source } }) => `${printName(source)}${origin === undefined ? '' : ` of ${origin}`}`,
     )
-    await this.engine.say(id, `Recopy of ${names.join(', ')}.`)
+    await this.engine.say(record.id, `${said} ${names.join(', ')}.`)
     for (const run of runsOf(record)) {
       const own = found.filter(one => one.run.id === run.id).map(({ index }) => index)
-      if (own.length > 0) await this.ask(run.id, { kind: 'recopy', lanes: own })
+      if (own.length > 0) await this.ask(run.id, { kind, lanes: own })
     }
     await this.engine.look()
   }

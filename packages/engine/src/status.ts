@@ -71,6 +71,7 @@ export function idleLanes(record: PipelineRecord): PipelineStatus['lanes'] {
     target: lane.target,
     copied: record.state === 'Finished' && doesOf(record.definition) === 'copy',
     detached: false,
+    paused: null,
     copiedRows: 0,
     plannedRows: lane.rows,
     rowsPerSecond: 0,

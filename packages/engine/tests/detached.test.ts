@@ -228,6 +228,9 @@ test('added, copied again, paused, cut and killed at any moment, every lane ends
   const step = fc.oneof(
     { weight: 6, arbitrary: fc.record({ commit: fc.array(change, { minLength: 1, maxLength: 4 }) }) },
     { weight: 3, arbitrary: fc.record({ recopy: fc.subarray([0, 1, 2], { minLength: 1 }) }) },
+    // Some stand still, and go on.
+    { weight: 2, arbitrary: fc.record({ still: fc.subarray([0, 1, 2], { minLength: 1, maxLength: 2 }) }) },
+    { weight: 2, arbitrary: fc.record({ goOn: fc.subarray([0, 1, 2]) }) },
     { weight: 1, arbitrary: fc.constant({ add: true }) },
     // Lanes are taken out, come back, and are copied again by another plan; the first one always stays.
     {
@@ -294,6 +297,8 @@ test('added, copied again, paused, cut and killed at any moment, every lane ends
             if ('wait' in each) await sleep(each.wait)
             // What is asked of a pipeline in another state is refused, and that is as well.
             if ('recopy' in each) await engine.deeds.recopy('p', each.recopy).catch(refused)
+            if ('still' in each) await engine.deeds.pauseLanes('p', each.still).catch(refused)
+            if ('goOn' in each) await engine.deeds.continueLanes('p', each.goOn).catch(refused)
             if ('add' in each) await add()
             if ('lanes' in each)
               await change(
@@ -320,7 +325,9 @@ test('added, copied again, paused, cut and killed at any moment, every lane ends
             await change(LANES, []).catch(refused)
             await sleep(5)
           }
-          await until(() => one.record.change === null && together(one) && equal(one))
+          await until(() => one.record.change === null && one.record.state === 'Following')
+          await engine.deeds.continueLanes('p', [])
+          await until(() => together(one) && equal(one))
           expect(one.record.reason).toBeNull()
           expect(one.target.prepared).toBe(1)
         } finally {
@@ -342,6 +349,38 @@ function emptying(fates: readonly LaneChange[], lanes: readonly Lane[]): Prepare
 function refused(thrown: unknown): void {
   if (!(thrown instanceof Failure)) throw thrown
 }
+
+test('a lane that stands still gets nothing while the others go on; then it catches up, also over a restart', async () => {
+  const one = bed()
+  let engine = await started(one)
+  await engine.deeds.pauseLanes('p', [0])
+  const paused = () => one.target.state.checkpoint!.streams[0]!.lanes[0]!.paused !== undefined
+  await until(paused)
+  const before = there(one, 'beds')
+  for (let i = 0; i < 30; i++)
+    one.log.commit([
+      ['beds', `bed ${i % 4}`, String(i)],
+      ['tools', `tool ${i}`],
+    ])
+  await until(() => same(one, 'tools'))
+  await engine.stop()
+  engine = one.engine()
+  await engine.start()
+  one.log.commit([['tools', 'after the restart']])
+  await until(() => same(one, 'tools') && one.record.state === 'Following')
+  expect(there(one, 'beds')).toEqual(before)
+  expect(one.target.state.checkpoint!.streams[0]!.consistent).toBe(false)
+  const { lanes } = (await engine.statuses())[0]!
+  expect(lanes.map(({ paused: still, detached }) => [still !== null, detached])).toEqual([
+    [true, false],
+    [false, false],
+    [false, false],
+  ])
+  await engine.deeds.continueLanes('p', [0])
+  await until(() => together(one) && equal(one))
+  await expect(engine.deeds.pauseLanes('p', [0, 1, 2])).rejects.toMatchObject({ kind: 'refused' })
+  await engine.stop()
+})
 
 test('a pipeline is not consistent before its lanes are together and the head is reached once more', () => {
   const position = (at: string) => ({ kind: 'postgres log', incarnation: 'one', at })

@@ -265,7 +265,7 @@ test('a row that is gone at the source is closed when it is tried again; a recop
   await one.engine.stop()
 })
 
-test('beyond what may be held the pipeline stops with the reason, and nothing of that landing is there', async () => {
+test('beyond what may be held a lane stands still with the reason, while the others go on; mended, it catches up', async () => {
   const one = bed()
   one.record.definition = { ...asReplication(one.record.definition), held: { most: 2 } }
   one.target.refuses = noBad
@@ -279,29 +279,41 @@ test('beyond what may be held the pipeline stops with the reason, and nothing of
   one.log.commit([
     ['t', 'bad', 't13'],
     ['t', 'good', 't14'],
+    ['u', 'good', 'u10'],
   ])
-  await settled(() => one.record.state === 'Stopped')
-  expect(one.record.reason).toMatchObject({
-    kind: 'value',
-    message: expect.stringContaining('3 rows of nursery.t'),
-  })
-  expect(there(one)).toEqual(['t10 a'])
+  await settled(() => there(one).includes('u10 good'))
+  expect(stream(one)!.lanes.map(({ paused }) => paused?.why?.message)).toEqual([
+    expect.stringContaining('3 rows of nursery.t'),
+    undefined,
+  ])
+  expect(there(one)).toEqual(['t10 a', 'u10 good'])
   expect(one.held.open.length).toBe(2)
+  expect(one.record.state).toBe('Following')
+  // As it was, it stands still again.
+  await one.engine.deeds.continueLanes('p', [])
+  await settled(() => one.errands.at(-1)?.endedAt !== null)
+  one.log.commit([['u', 'more', 'u11']])
+  await settled(() => there(one).includes('u11 more') && stream(one)!.lanes[0]!.paused !== undefined)
   // Mended at the source, it goes on.
   one.log.commit([['t', 'good', 't13']])
   one.target.refuses = () => undefined
-  await one.engine.continue('p')
-  await settled(() => atHead(one) && there(one).includes('t13 good'))
+  await one.engine.deeds.continueLanes('p', [])
+  await settled(() => atHead(one) && there(one).includes('t13 good') && there(one).includes('t14 good'))
+  await settled(() => stream(one)!.lanes.every(({ own }) => own === undefined))
   await one.engine.stop()
 })
 
-test('with nothing to be held, the first that does not fit stops the pipeline', async () => {
+test('with nothing to be held, the first that does not fit stops its lane', async () => {
   const one = bed()
   one.record.definition = { ...asReplication(one.record.definition), held: { most: 0 } }
   one.target.refuses = noBad
   one.log.commit([['t', 'a', 't10']])
   await started(one)
   one.log.commit([['t', 'bad', 't11']])
+  await settled(() => stream(one)!.lanes[0]!.paused !== undefined)
+  expect(stream(one)!.lanes[0]!.paused!.why!.message).toContain('the value bad does not fit')
+  // Where no lane is left that could go on, all of it stops.
+  one.log.commit([['u', 'bad', 'u11']])
   await settled(() => one.record.state === 'Stopped')
   expect(one.record.reason!.message).toContain('the value bad does not fit')
   await one.engine.stop()

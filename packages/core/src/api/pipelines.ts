@@ -1,3 +1,4 @@
+import type { LaneProgress } from '../checkpoint/checkpoint.ts'
 import type { Definition, PipelineState, ReplicateDefinition } from '../definition/definition.ts'
 import type { StopReason } from '../definition/pipeline.ts'
 import type { TideSample } from '../pace/tide.ts'
@@ -14,6 +15,8 @@ export interface LaneStatus {
   copied: boolean
   /** It is copied again, or catches up with its copy, while the others go on. */
   detached: boolean
+  /** It stands still while the others go on, since then; `why`: null where a person wants that. */
+  paused: LaneProgress['paused'] | null
   copiedRows: number
   /** Rows to copy, as the plan knew them. */
   plannedRows: number

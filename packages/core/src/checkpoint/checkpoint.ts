@@ -28,6 +28,13 @@ const laneProgressSchema = Type.Object({
   kept: Type.Optional(positionSchema),
   /** Where the lane stands while it is copied beside the others and catches up; absent when it stands where they do. */
   own: Type.Optional(positionSchema),
+  /** It stands still while the others go on. `since`: by our clock, ISO 8601. `why`: null where a person wants that. */
+  paused: Type.Optional(
+    Type.Object({
+      since: Type.String(),
+      why: nullable(Type.Object({ message: Type.String(), remedy: Type.String() })),
+    }),
+  ),
   /** Up to when rows are looked for that time alone moves into its scope, or out of it; by our clock, ISO 8601. */
   swept: Type.Optional(Type.String()),
   /** Changes that have landed since the copy began. */

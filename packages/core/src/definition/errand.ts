@@ -11,10 +11,21 @@ export interface Errand {
   /**
    * `recopy`: the lanes are emptied and copied again. `rewind`: it goes on from another position. `held`: something is done with held records.
    * `let rows go`: what comes next may delete as much as it does. `verify`: there are lanes to be verified. `repair`: rows that differ
-   * are written as they stand at the source. `land now`: what waits for more lands. `send`: records are sent to an app. `two-way`: something is done with pairs.
+   * are written as they stand at the source. `pause lanes` and `continue lanes`: some stand still while the others go on. `land now`: what waits for more lands. `send`: records are sent to an app. `two-way`: something is done with pairs.
    */
-  kind: 'recopy' | 'rewind' | 'held' | 'let rows go' | 'verify' | 'repair' | 'land now' | 'send' | 'two-way'
-  /** Indexes of the lanes that are copied again. */
+  kind:
+    | 'recopy'
+    | 'pause lanes'
+    | 'continue lanes'
+    | 'rewind'
+    | 'held'
+    | 'let rows go'
+    | 'verify'
+    | 'repair'
+    | 'land now'
+    | 'send'
+    | 'two-way'
+  /** Indexes of the lanes that are copied again, stand still or go on. */
   lanes: number[]
   /** Where a rewind goes to. */
   to: Position | null

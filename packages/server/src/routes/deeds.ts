@@ -23,7 +23,7 @@ const changeSchema = {
   properties: { definition: { type: 'object' }, plan: startSchema.properties.plan },
 }
 
-const recopySchema = {
+const lanesSchema = {
   type: 'object',
   additionalProperties: false,
   properties: { lanes: { type: 'array', items: { type: 'integer', minimum: 0 }, default: [] } },
@@ -78,6 +78,12 @@ export function deedRoutes(router: Router, services: Services): void {
   deed('land-now', id => engine.deeds.landNow(id))
   deed('stop', id => engine.end(id))
   deed('recopy', (id, body) =>
-    engine.deeds.recopy(id, valid<{ lanes: number[] }>(recopySchema, body ?? {}, 'Recopy').lanes),
+    engine.deeds.recopy(id, valid<{ lanes: number[] }>(lanesSchema, body ?? {}, 'Recopy').lanes),
+  )
+  deed('pause-lanes', (id, body) =>
+    engine.deeds.pauseLanes(id, valid<{ lanes: number[] }>(lanesSchema, body ?? {}, 'Pause').lanes),
+  )
+  deed('continue-lanes', (id, body) =>
+    engine.deeds.continueLanes(id, valid<{ lanes: number[] }>(lanesSchema, body ?? {}, 'Continue').lanes),
   )
 }

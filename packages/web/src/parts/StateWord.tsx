@@ -1,6 +1,6 @@
 import type { PipelineStatus } from '@tide/core/api/pipelines'
 import { doesOf } from '@tide/core/definition/definition'
-import { count, duration } from '../format.ts'
+import { count, duration, plural } from '../format.ts'
 
 /** The state in words; colour only repeats it. */
 export function StateWord({ pipeline }: { pipeline: PipelineStatus }) {
@@ -21,10 +21,15 @@ export function isArchive({ definition }: Pick<PipelineStatus, 'definition'>): b
   return doesOf(definition) === 'archive'
 }
 
+/** Lanes that have stopped by themselves. */
+function stoppedLanes({ lanes }: PipelineStatus): number {
+  return lanes.filter(({ paused }) => paused?.why).length
+}
+
 function tone(pipeline: PipelineStatus): string {
   const { state, retry, reason } = pipeline
-  if (retry || waitsForEngine(pipeline) || (state === 'Stopped' && reason && reason.kind !== 'person'))
-    return 'text-buoy'
+  const stopped = state === 'Stopped' && reason && reason.kind !== 'person'
+  if (retry || waitsForEngine(pipeline) || stopped || stoppedLanes(pipeline) > 0) return 'text-buoy'
   return state === 'Paused' ? 'text-ochre' : 'text-ink'
 }
 
@@ -36,6 +41,8 @@ export function stateText(pipeline: PipelineStatus): string {
   if (state === 'Copying' && isArchive(pipeline)) return 'Archiving'
   if (state === 'Copying') return `Copying ${Math.floor(copyShare(pipeline) * 100)} %`
   if (wanted === 'stop' && state !== 'Stopped') return 'Stopping'
+  if (state === 'Following' && stoppedLanes(pipeline) > 0)
+    return `Following, but for ${plural(stoppedLanes(pipeline), 'lane')}`
   return state
 }
 

@@ -179,10 +179,12 @@ function StateSentence({ pipeline }: { pipeline: ReplicationStatus }) {
             ? `gathering, ${duration(lagSeconds)} so far`
             : `${duration(lagSeconds)} behind`
     const detached = pipeline.lanes.filter(lane => lane.detached).length
+    const still = pipeline.lanes.filter(lane => lane.paused && lane.paused.why === null).length
     return (
       <>
         {word}, <b className="text-ink">{behind}</b>
-        {detached > 0 && `; ${plural(detached, 'table is', 'tables are')} copied meanwhile`}.
+        {detached > 0 && `; ${plural(detached, 'table is', 'tables are')} copied meanwhile`}
+        {still > 0 && `; ${plural(still, 'table stands', 'tables stand')} still`}.
       </>
     )
   }

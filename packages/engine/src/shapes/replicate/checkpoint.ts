@@ -131,6 +131,7 @@ export function uncopied(stream: Stream, indexes: readonly number[]): Stream {
     const grownBefore = lane.inserted - lane.deleted
     const anew = { ...lane, begun: false, copied: false, copiedRows: 0, copiedUpTo: null, since, grownBefore }
     delete anew.own
+    delete anew.paused
     delete anew.partial
     delete anew.leftOut
     delete anew.differs
@@ -216,8 +217,7 @@ export function withLanding(stream: Stream, landing: Landing): Stream {
     // Fetched rows are as of now, so that the target is ahead of its position until the source's head is reached again.
     consistent:
       !fetched &&
-      detachedLanes(stream).length === 0 &&
-      !stream.lanes.some(({ partial, leftOut, differs }) => partial || leftOut || differs) &&
+      !stream.lanes.some(({ own, partial, leftOut, differs }) => own || partial || leftOut || differs) &&
       (stream.consistent || reached),
   }
 }
@@ -225,8 +225,29 @@ export function withLanding(stream: Stream, landing: Landing): Stream {
 /** The same for lanes that are detached. */
 export function withOwnLanding(stream: Stream, landing: Landing): Stream {
   const lanes = counted(stream.lanes, landing).map(lane =>
-    lane.own ? { ...lane, own: later(lane.own, landing.to) } : lane,
+    lane.own && !lane.paused ? { ...lane, own: later(lane.own, landing.to) } : lane,
   )
+  return { ...stream, lanes }
+}
+
+/** These lanes stand still from here on, while the others go on. */
+export function standing(
+  stream: Stream,
+  indexes: readonly number[],
+  paused: NonNullable<LaneProgress['paused']>,
+): Stream {
+  const lanes = stream.lanes.map((lane, i) =>
+    indexes.includes(i) && !lane.paused ? { ...lane, own: lane.own ?? stream.position, paused } : lane,
+  )
+  return { ...stream, lanes, consistent: false }
+}
+
+/** They go on from where they stand, and join the others. */
+export function goingOn(stream: Stream, indexes: readonly number[]): Stream {
+  const lanes = stream.lanes.map((lane, i) => {
+    const { paused, ...rest } = lane
+    return paused && indexes.includes(i) ? rest : lane
+  })
   return { ...stream, lanes }
 }
 
@@ -234,18 +255,22 @@ export function withOwnLanding(stream: Stream, landing: Landing): Stream {
 export function joined(stream: Stream): Stream {
   const lanes = stream.lanes.map(lane => {
     const { own, ...rest } = lane
-    return own ? { ...rest, since: later(lane.since, own) } : lane
+    return own && !lane.paused ? { ...rest, since: later(lane.since, own) } : lane
   })
   return { ...stream, lanes }
 }
 
-/** The lanes that stand elsewhere than the others. */
+/** The lanes that stand elsewhere than the others, and go on to join them. */
 export function detachedLanes({ lanes }: Stream): number[] {
-  return lanes.flatMap((lane, i) => (lane.own ? [i] : []))
+  return placesOf(lanes, ({ own, paused }) => own !== undefined && paused === undefined)
 }
 
 /** Where the detached lanes go on: the earliest place that one of them stands at. */
 export function ownPosition({ lanes }: Stream): Position | undefined {
+  return earliest(lanes.filter(({ paused }) => paused === undefined))
+}
+
+function earliest(lanes: readonly LaneProgress[]): Position | undefined {
   return lanes.reduce<Position | undefined>(
     (first, { own }) => (own && (!first || comparePositions(own, first) === 'before') ? own : first),
     undefined,
@@ -254,7 +279,7 @@ export function ownPosition({ lanes }: Stream): Position | undefined {
 
 /** What follows this is still needed by some lane. */
 export function neededFrom(stream: Stream): Position {
-  const own = ownPosition(stream)
+  const own = earliest(stream.lanes)
   return own && comparePositions(own, stream.position) === 'before' ? own : stream.position
 }
 

@@ -9,12 +9,12 @@ import {
   type HeldRecord,
   type HeldState,
 } from '@tide/core/definition/held'
-import { Failure } from '@tide/core/failure'
 import { datasetId, printName } from '@tide/core/records/dataset'
 import { unpackRow, type PackedRow } from '@tide/core/records/tuple'
 import { keyText, type Key } from '@tide/core/records/value'
 import { toldKey } from '@tide/core/shape/misfit'
 import type { HeldRepository } from '../../repositories.ts'
+import { LaneFailure } from './lane-failure.ts'
 import type { WorkingLane } from './lanes.ts'
 
 /** A row that will not land. */
@@ -74,7 +74,7 @@ export class Holding {
     return this.differing[index]!.size > 0
   }
 
-  /** Keeps rows, before the commit that goes on without them. Throws a Failure where they would be too many. */
+  /** Keeps rows, before the commit that goes on without them. Throws a LaneFailure where they would be too many of a lane. */
   async keep(rows: readonly HeldRow[]): Promise<void> {
     if (rows.length === 0) return
     this.refuseTooMany(rows)
@@ -177,15 +177,17 @@ export class Holding {
       const key = toldKey(plan, state.identity).join(', ').slice(0, 60)
       const what = `${where}: ${reason}, in the row with ${plan.identity.join(', ')} ${key}.`
       throw this.most === 0
-        ? new Failure(
+        ? new LaneFailure(
+            index,
             'value',
             what,
-            'Correct the value at the source and continue, or let rows be held back (Setup, Start).',
+            'Correct the value at the source and let it go on, or let rows be held back (Setup, Start).',
           )
-        : new Failure(
+        : new LaneFailure(
+            index,
             'value',
             `${keys.size.toLocaleString('en')} rows of ${printName(plan.source)} would be held back, and ${this.most.toLocaleString('en')} at most may be. ${what}`,
-            'Mend what is wrong with them and continue, or let more be held back (Setup, Start).',
+            'Mend what is wrong with them and let it go on, or let more be held back (Setup, Start).',
           )
     }
   }

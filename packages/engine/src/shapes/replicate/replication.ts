@@ -12,10 +12,12 @@ import {
   changed,
   detachedLanes,
   firstCheckpoint,
+  goingOn,
   isUnemptied,
   landedChanges,
   placesOf,
   SharedCheckpoint,
+  standing,
   uncopied,
   unemptied,
 } from './checkpoint.ts'
@@ -23,6 +25,7 @@ import { Copying } from './copying.ts'
 import { DetachedLanes } from './detached.ts'
 import { follow, landRest, lanesTogether } from './follow.ts'
 import { Gatherer, gatheringOf } from './gather.ts'
+import { LaneFailure } from './lane-failure.ts'
 import type { WorkingLane } from './lanes.ts'
 import { Holding } from './holding.ts'
 import { writeCheckpoint, type OpenPipeline } from './open.ts'
@@ -155,6 +158,21 @@ export class OpenReplication implements OpenRun {
         await this.run.log('info', `Repaired ${printName(repaired)}: ${done}.`, { lanes: [printName(table)] })
         return done
       }
+      case 'pause lanes': {
+        const still = new Set(lanes)
+        if (this.open.checkpoint.now.lanes.every(({ paused }, i) => paused || still.has(i)))
+          throw new Failure(
+            'refused',
+            'No lane would go on.',
+            'Pause the pipeline, or its origin, as a whole.',
+          )
+        const paused = { since: this.open.clock(), why: null }
+        await writeCheckpoint(this.open, now => standing(now, lanes, paused))
+        return `Standing still: ${this.namesOf(lanes)}.`
+      }
+      case 'continue lanes':
+        await writeCheckpoint(this.open, now => goingOn(now, lanes))
+        return `Going on: ${this.namesOf(lanes)}.`
       case 'recopy': {
         const { target, checkpoint } = this.open
         const again = [...new Set(lanes)]
@@ -164,15 +182,37 @@ export class OpenReplication implements OpenRun {
           next => target.empty(tables, next),
         )
         await this.open.holding.forget(again)
-        const names = again.map(index => printName(this.known.lanes[index]!.plan.target))
         return tables.length < again.length
-          ? `To be copied again over what is there: ${names.join(', ')}.`
-          : `Emptied ${names.join(', ')}, to be copied again.`
+          ? `To be copied again over what is there: ${this.namesOf(again)}.`
+          : `Emptied ${this.namesOf(again)}, to be copied again.`
       }
     }
   }
 
   async step(signal: AbortSignal): Promise<string | undefined> {
+    try {
+      return await this.goOn(signal)
+    } catch (thrown) {
+      if (!(thrown instanceof LaneFailure)) throw thrown
+      await this.standStill(thrown)
+      return undefined
+    }
+  }
+
+  /** The lane stands still, and the others go on; throws where there are none, or nothing would come to its end. */
+  private async standStill(failure: LaneFailure): Promise<void> {
+    const { index, message, remedy } = failure
+    const { lanes } = this.open.checkpoint.now
+    const others = lanes.some(({ paused }, i) => i !== index && !paused)
+    if (!others || this.run.record.definition.does === 'copy') throw failure
+    const paused = { since: this.open.clock(), why: { message, remedy } }
+    await writeCheckpoint(this.open, now => standing(now, [index], paused))
+    const { source } = this.laneAt(index).plan
+    const [name, lane] = [printName(source), [printName(source)]]
+    await this.run.log('error', `${name} stands still, and the others go on: ${message}`, { lanes: lane })
+  }
+
+  private async goOn(signal: AbortSignal): Promise<string | undefined> {
     const { does } = this.run.record.definition
     if (does === 'structure') return 'Finished: the tables are made.'
     const { lanes, consistent } = this.open.checkpoint.now
@@ -251,6 +291,10 @@ export class OpenReplication implements OpenRun {
       known: this.known,
     })
     return status.over(target)
+  }
+
+  private namesOf(indexes: readonly number[]): string {
+    return indexes.map(index => printName(this.known.lanes[index]!.plan.target)).join(', ')
   }
 
   /** For the account of whatever is done. */

@@ -11,6 +11,8 @@ import { writeCheckpoint, type OpenPipeline } from './open.ts'
 export async function rewind(open: OpenPipeline, to: Position, reason: string | null): Promise<string> {
   const { id, source, checkpoint } = open
   const { now } = checkpoint
+  if (now.lanes.some(({ paused }) => paused))
+    throw new Failure('refused', 'Some lanes stand still.', 'Let them go on, or copy them again, first.')
   if (detachedLanes(now).length > 0 || now.lanes.some(({ copied }) => !copied)) {
     throw new Failure('refused', 'Some tables are still being copied.', 'Wait until they are copied.')
   }

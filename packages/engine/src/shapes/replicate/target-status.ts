@@ -148,7 +148,8 @@ export class TargetStatus {
 
 const moment = (iso: string | null) => canonicalMoment(iso)
 
-function stateOf({ copied, own }: LaneProgress, state: string): string {
+function stateOf({ copied, own, paused }: LaneProgress, state: string): string {
+  if (paused) return paused.why === null ? 'Paused' : 'Stopped'
   if (!copied) return 'Copying'
   return own ? 'Catching up' : state
 }

@@ -14,7 +14,7 @@ export function FollowFigures({ pipeline }: { pipeline: ReplicationStatus }) {
     consistent,
     state,
   } = pipeline
-  const detached = pipeline.lanes.filter(lane => lane.detached).length
+  const detached = pipeline.lanes.filter(lane => lane.detached || lane.paused).length
   const differs = pipeline.lanes.reduce((sum, lane) => sum + lane.differs, 0)
   const leftOut = pipeline.lanes.reduce((sum, lane) => sum + lane.leftOut, 0)
   return (

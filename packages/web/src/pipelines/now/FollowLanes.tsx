@@ -10,7 +10,9 @@ import { ErrorNotice } from '../../parts/Notice.tsx'
 import { SPANS } from '../tide/spans.ts'
 import { useLaneSpans } from './useLaneSpans.ts'
 import { Name } from '../../parts/Name.tsx'
+import { PauseLane } from './PauseLane.tsx'
 import { RecopyLane } from './RecopyLane.tsx'
+import { StandingLanes } from './StandingLanes.tsx'
 import { laneTitle } from '../laneTitle.ts'
 
 /** `seconds`: the span that is shown above. */
@@ -52,7 +54,9 @@ export function FollowLanes({ pipeline, seconds }: { pipeline: ReplicationStatus
     {
       title: 'Share',
       cell: lane =>
-        lane.detached ? (
+        lane.paused ? (
+          'standing still'
+        ) : lane.detached ? (
           <DetachedLane lane={lane} />
         ) : (
           <span className="block h-2 bg-ink-3" style={{ width: `${(changes(lane) / most) * 100}px` }} />
@@ -79,9 +83,14 @@ export function FollowLanes({ pipeline, seconds }: { pipeline: ReplicationStatus
     })
   if (pipeline.state === 'Following')
     columns.push({
-      title: 'Recopy',
+      title: 'Deeds',
       untitled: true,
-      cell: lane => <RecopyLane pipeline={pipeline} lane={lane} />,
+      cell: lane => (
+        <span className="flex justify-end gap-3">
+          <PauseLane pipeline={pipeline} lane={lane} />
+          <RecopyLane pipeline={pipeline} lane={lane} />
+        </span>
+      ),
       align: 'right',
     })
   const since = ofSpan ? earliest(lanes.map(lane => spans.of(lane)?.since)) : pipeline.startedAt
@@ -89,6 +98,7 @@ export function FollowLanes({ pipeline, seconds }: { pipeline: ReplicationStatus
   const size = lanes.reduce((sum, lane) => sum + moved(lane).bytes, 0)
   return (
     <>
+      <StandingLanes pipeline={pipeline} />
       <div className="flex items-baseline gap-4 text-[13px]">
         <h2 className="text-[14px]">Lanes</h2>
         <p className="flex-1 text-ink-2">

@@ -5,6 +5,7 @@ import {
   type Difference,
   type LaneVerified,
 } from '@tide/core/definition/verification'
+import { Failure } from '@tide/core/failure'
 import { orderOf } from '@tide/core/scope/order'
 import type { ReplicationRun } from '../../shape.ts'
 import type { WorkingLane } from '../lanes.ts'
@@ -80,9 +81,10 @@ export class LaneWork {
     return this.run.parts.verifications.keep(this.run.record.id, this.asked, differences)
   }
 
+  /** Throws a Failure where the lane stands still. */
   isCopied(): Promise<void> {
     return this.until(() => {
-      const { copied, own } = this.progress
+      const { copied, own } = this.goingProgress
       return copied && own === undefined
     }, 'its table to be copied')
   }
@@ -93,7 +95,7 @@ export class LaneWork {
     return this.until(() => {
       const { completeUpTo } = this.open.checkpoint.now
       // The time that a checkpoint begins with is not the source's.
-      if (completeUpTo === this.completeAtFirst || this.progress.own !== undefined) return false
+      if (completeUpTo === this.completeAtFirst || this.goingProgress.own !== undefined) return false
       return moments.compare(moments.parse(completeUpTo), asked) > 0
     }, 'the pipeline to land what there was when rows were read')
   }
@@ -102,8 +104,10 @@ export class LaneWork {
     return this.run.parts.surroundings.now()
   }
 
-  private get progress() {
-    return this.open.checkpoint.now.lanes[this.lane!.index]!
+  private get goingProgress() {
+    const progress = this.open.checkpoint.now.lanes[this.lane!.index]!
+    if (!progress.paused) return progress
+    throw new Failure('refused', 'The lane stands still.', 'Let it go on, and verify it then.')
   }
 
   private async until(reached: () => boolean, waits: string | null): Promise<void> {
