@@ -138,6 +138,17 @@ test('tables are added to a pipeline that runs, with a plan for them alone, and 
   await eventually(done, 30, 'the recopy')
   const rows = async () => (await status()).lanes.map(({ rowsThere }) => rowsThere).join()
   await eventually(async () => (await rows()) === '3,3', 10, 'the rows of both')
+  // One stands still while the other goes on.
+  await click(find(By.css('[aria-label="Pause nursery.shelves"]')))
+  await sees('Its changes wait in the journal')
+  await click(button('Let it stand still'))
+  await sees('nursery.shelves stands still since')
+  await client.run(`INSERT INTO nursery.shelves VALUES (4, 'loft')`)
+  await client.run(`INSERT INTO nursery.trays VALUES (4, 'leek', 9)`)
+  await eventually(async () => (await rows()) === '4,3', 10, 'the rows of the one that goes on')
+  await click(find(By.css('[aria-label="Continue nursery.shelves"]')))
+  await eventually(async () => (await status()).consistent, 30, 'both together again')
+  expect(await rows()).toBe('4,4')
   await client.close()
 })
 

@@ -13,11 +13,12 @@ export function StandingLanes({ pipeline }: { pipeline: ReplicationStatus }) {
     setError(undefined)
     continueLane(pipeline, lane).catch(setError)
   }
+  const standing = pipeline.lanes.filter(({ paused }) => paused)
+  if (standing.length === 0) return null
   return (
     <div className="mb-3 space-y-2">
-      {pipeline.lanes.map(lane => {
-        const { paused } = lane
-        if (!paused) return null
+      {standing.map(lane => {
+        const paused = lane.paused!
         return (
           <Notice
             key={laneTitle(lane)}
