@@ -86,6 +86,7 @@ export async function soak(
         status: 'tide',
         // Nobody is there to be asked.
         guard: { percent: 100 },
+        ...target.settings,
         tables: tables.filter(({ name }) => name !== ADDED),
       })
       await post(`/pipelines/${id}/start`)
@@ -288,6 +289,7 @@ export async function soak(
           )
         if (table.name === 'ledger') {
           for (const [i, target] of targets.entries()) {
+            if (target.settings?.history === false) continue
             const history = await target.rows('soaked', LEDGER_HISTORY, origin)
             const different = historyDifference(
               rows,

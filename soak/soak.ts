@@ -1,10 +1,17 @@
 /** `npm run soak -- --faults N --seed S [--source postgres|triggers|mariadb|origins]`. The last line is `faults N, lost 0, doubled 0, different 0, history different 0`. */
-import { mkdtempSync, rmSync } from 'node:fs'
+import { mkdirSync, mkdtempSync, rmSync } from 'node:fs'
 import { tmpdir } from 'node:os'
 import { join } from 'node:path'
 import { parseArgs } from 'node:util'
 import { soak } from './run.ts'
-import { duckdbTarget, mariadbSource, mariadbTarget, postgresSource, postgresTarget } from './systems.ts'
+import {
+  duckdbTarget,
+  lakeTarget,
+  mariadbSource,
+  mariadbTarget,
+  postgresSource,
+  postgresTarget,
+} from './systems.ts'
 
 const { values } = parseArgs({
   options: {
@@ -17,6 +24,7 @@ const [faults, seed] = [Number(values.faults), Number(values.seed)]
 const say = (line: string) => process.stdout.write(`${line}\n`)
 say(`seed ${seed}`)
 const folder = mkdtempSync(join(tmpdir(), 'constant-tide-soak-target-'))
+mkdirSync(join(folder, 'lake'))
 const sources = {
   postgres: [() => postgresSource()],
   triggers: [() => postgresSource('triggers')],
@@ -30,6 +38,8 @@ const targets = [
   duckdbTarget(join(folder, 'warehouse.duckdb')),
   await postgresTarget(),
   await mariadbTarget(),
+  // Several origins cannot write one lake table.
+  ...(values.source === 'origins' ? [] : [lakeTarget(join(folder, 'lake'))]),
 ]
 const result = await soak(opened, targets, { faults, seed, say })
 await Promise.all([...opened, ...targets].map(system => system.close()))

@@ -4,6 +4,7 @@ import pg from 'pg'
 import { startRealMariadb, type RealMariadb } from '../packages/connectors/tests/real-mariadb.ts'
 import { startRealPostgres, type RealPostgres } from '../packages/connectors/tests/real-postgres.ts'
 import { duckdb } from '../packages/connectors/src/duckdb/connector.ts'
+import { rowsOfMerged } from '../differential/merged.ts'
 import type { Rows } from './compare.ts'
 import { schema, type Compared, type Writer } from './world.ts'
 
@@ -26,6 +27,8 @@ export interface SoakTarget {
   name: string
   kind: string
   config: Record<string, unknown>
+  /** What of a pipeline is otherwise there. */
+  settings?: Record<string, unknown>
   restart?(how: 'SIGINT' | 'SIGQUIT'): Promise<void>
   cut?(): Promise<void>
   /** Takes some rows of a table away, behind everybody's back. */
@@ -196,6 +199,21 @@ export function duckdbTarget(path: string): SoakTarget {
       )
       await session.close()
       return rows
+    },
+    close: async () => {},
+  }
+}
+
+/** Merged tables, which keep no history and tell no status beside them; read by the independent reader and by DuckDB. */
+export function lakeTarget(folder: string): SoakTarget {
+  return {
+    name: 'lake',
+    kind: 'folder',
+    config: { path: folder },
+    settings: { history: false, status: undefined, files: { as: 'merged' }, speed: { waits: 2 } },
+    rows: (schemaName, { name, columns }) => {
+      const texts = columns.map(column => `CAST(${column} AS VARCHAR)`).join(', ')
+      return rowsOfMerged(folder, `SELECT ${texts} FROM ${schemaName}.${name}`)
     },
     close: async () => {},
   }
