@@ -79,7 +79,7 @@ const named = process.argv.slice(2)
 const ran =
   named.length > 0
     ? [tests('--runInBand', ...named)]
-    : [tests('--runInBand', 'e2e/'), tests('--maxWorkers=2', '--testPathIgnorePatterns=/e2e/')]
+    : [tests('--runInBand', 'e2e/'), tests('--maxWorkers=3', '--testPathIgnorePatterns=/e2e/')]
 const { numPassedTests, numFailedTests, numFailedTestSuites } = totals
 if (broken.length > 0) process.stdout.write(`Not right: ${broken.join('; ')}.\n`)
 if (numFailedTestSuites > 0 && numFailedTests === 0) process.stdout.write('A test file did not load.\n')
