@@ -73,6 +73,7 @@ export function printChange({ lanes, change }: ChangedPlan): string {
   const parts = [
     ['added', named(['copied'])],
     ['copied again', named(['copied again'])],
+    ['filled in place', named(['filled'])],
     ['altered in place', named(['altered'])],
     ['shaped otherwise from here on', named(['goes on'])],
   ] as const

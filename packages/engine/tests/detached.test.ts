@@ -238,6 +238,7 @@ test('added, copied again, paused, cut and killed at any moment, every lane ends
       arbitrary: fc.record({
         lanes: fc.subarray([1, 2]),
         again: fc.subarray([0, 1, 2]),
+        over: fc.subarray([0, 1, 2]),
       }),
     },
     { weight: 1, arbitrary: fc.constant({ kill: true }) },
@@ -275,14 +276,14 @@ test('added, copied again, paused, cut and killed at any moment, every lane ends
           const isThere = one.record.lanes.some(({ source }) => source.name === LANES[2]!.source.name)
           if (!isThere) await engine.extend('p', { lanes: LANES.slice(2), steps: [] }).catch(refused)
         }
-        const change = async (lanes: Lane[], again: readonly number[]) => {
+        const change = async (lanes: Lane[], again: readonly number[], over: readonly number[]) => {
           const { record } = one
           const places = lanes.map(lane =>
             record.lanes.findIndex(({ source }) => source.name === lane.source.name),
           )
           const fates = places.map((was, i): LaneChange => {
             if (was < 0) return { was: null, fate: 'copied' }
-            return { was, fate: again.includes(i) ? 'copied again' : 'stays' }
+            return { was, fate: again.includes(i) ? 'copied again' : over.includes(i) ? 'filled' : 'stays' }
           })
           const gone = record.lanes.map((_, i) => i).filter(i => !places.includes(i))
           // What is left in a table that is followed no more is nobody's; a lane that comes back is emptied as it is made.
@@ -304,6 +305,7 @@ test('added, copied again, paused, cut and killed at any moment, every lane ends
               await change(
                 [0, ...each.lanes].map(place => LANES[place]!),
                 each.again,
+                each.over,
               ).catch(refused)
             if ('pause' in each) {
               await engine.pause('p').catch(refused)
@@ -322,7 +324,7 @@ test('added, copied again, paused, cut and killed at any moment, every lane ends
           // A recopy that waits is let begin before lanes move to other places.
           for (let tries = 0; one.record.lanes.length < 3; tries++) {
             if (tries > 400) throw new Error('the last change was never taken')
-            await change(LANES, []).catch(refused)
+            await change(LANES, [], []).catch(refused)
             await sleep(5)
           }
           await until(() => one.record.change === null && one.record.state === 'Following')

@@ -97,7 +97,7 @@ export async function planFor(
         services,
         to,
         origins,
-        has(['copied', 'copied again']).filter(({ there }) => there !== 'are the copy'),
+        has(['copied', 'copied again', 'filled']).filter(({ there }) => there !== 'are the copy'),
       ),
     }
   })

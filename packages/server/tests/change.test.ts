@@ -180,6 +180,55 @@ describe.each(TARGETS)('a pipeline %s is changed while it runs', to => {
     expect((await status()).lanes.map(({ source }) => source.name)).toEqual(['beds', 'rota'])
   }, 120_000)
 
+  test('a column is filled in the rows that are there, and made otherwise later, while people write; nobody finds fewer rows', async () => {
+    const schema = `filled_${to.slice(5)}`
+    const other = await call<PipelineStatus>(url, 'POST', '/pipelines', {
+      ...first,
+      name: `filled ${to}`,
+      from: ids.cotter!,
+      targetSchema: schema,
+    })
+    const before = id
+    id = other.id
+    try {
+      await call(url, 'POST', `/pipelines/${id}/start`)
+      await eventually(async () => (await status()).state === 'Following')
+      const stop = writing(['cotter'])
+      const over = new AbortController()
+      let fewest = Infinity
+      const watching = (async () => {
+        while (!over.signal.aborted) {
+          const [[rows]] = (await ask(to, `SELECT count(*) FROM ${schema}.beds`)) as [[string]]
+          fewest = Math.min(fewest, Number(rows))
+          await new Promise(resolve => setTimeout(resolve, 20))
+        }
+      })()
+      const computed = (compute: string): ReplicateDefinition => ({
+        ...asReplication(other.definition),
+        columns: [{ like: 'site.beds', does: { add: 'twice', compute } }],
+      })
+      const planned = await change(computed('n * 2'))
+      expect(fates(planned)).toEqual({ beds: 'filled', tools: 'stays' })
+      expect(planned.notes).toContainEqual(
+        expect.objectContaining({ level: 'warning', message: expect.stringContaining('twice is filled') }),
+      )
+      expect(fates(await change(computed('n * 3')))).toEqual({ beds: 'filled', tools: 'stays' })
+      await eventually(async () => (await status()).lanes.every(({ detached }) => !detached))
+      await stop()
+      over.abort()
+      await watching
+      expect(fewest).toBeGreaterThanOrEqual(100)
+      await equal(
+        ['cotter'],
+        'SELECT id, n, note, n * 3 FROM site.beds ORDER BY id',
+        `SELECT id, n, note, twice FROM ${schema}.beds ORDER BY id`,
+      )
+    } finally {
+      id = before
+      await call(url, 'POST', `/pipelines/${other.id}/stop`)
+    }
+  }, 120_000)
+
   test('what cannot be changed is refused, and the pipeline goes on', async () => {
     const definition = asReplication((await status()).definition)
     const refusals = async (changed: ReplicateDefinition) =>

@@ -53,8 +53,8 @@ export type ReplicationRecord = PipelineRecord & { definition: ReplicateDefiniti
 
 /** What makes tables and checkpoint as the plan says; done once, in one transaction of the target. */
 export interface PendingChange {
-  /** For each lane: which one it was, null for a new one; and whether it is copied again. */
-  lanes: { was: number | null; again: boolean }[]
+  /** For each lane: which one it was, null for a new one; whether it is copied again, or over what is there. */
+  lanes: { was: number | null; again: boolean; over?: true }[]
   steps: PrepareStep[]
   /** The steps are another origin's to do; this one waits for them. */
   after?: string
@@ -101,7 +101,15 @@ export function pendingOf(
     [...running.keys()].filter(place => isOwn(running[place]!)).map((place, i) => [place, i]),
   )
   return change.flatMap(({ was, fate }, i) =>
-    isOwn(lanes[i]!) ? [{ was: was === null ? null : places.get(was)!, again: fate === 'copied again' }] : [],
+    isOwn(lanes[i]!)
+      ? [
+          {
+            was: was === null ? null : places.get(was)!,
+            again: fate === 'copied again',
+            ...(fate === 'filled' ? { over: true as const } : {}),
+          },
+        ]
+      : [],
   )
 }
 

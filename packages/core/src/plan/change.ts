@@ -1,7 +1,7 @@
 /** How the tables and lanes of a pipeline that runs become what another plan says, with as little done as can be. */
 import { canonicalJson } from '../definition/canonical-json.ts'
 import { datasetId, printName, type Dataset, type DatasetName } from '../records/dataset.ts'
-import { alterationOf, isNothing, type Alteration } from './alteration.ts'
+import { alterationOf, isNothing, type Alteration, type LaneAlteration } from './alteration.ts'
 import type { PlanInput } from './input.ts'
 import { laneId, type Lane } from './lane.ts'
 import { grouped, type PlanNote } from './note.ts'
@@ -9,10 +9,10 @@ import { tableStep, type PrepareStep, type StepsThere } from './steps.ts'
 import { tableKey } from './tables.ts'
 
 /**
- * What becomes of a lane. `goes on`: by the new plan, with nothing to do at its table. `altered`: its table is, in place.
- * `copied`: it is a new one. `copied again`: what is there of it goes, and is copied beside the others.
+ * What becomes of a lane. `goes on`: by the new plan, with nothing to do at its table. `altered`: its table is, in place. `filled`: so it is, and its
+ * rows are written over as the source has them, beside the others. `copied`: it is a new one. `copied again`: what is there of it goes, and is copied beside the others.
  */
-export type LaneFate = 'stays' | 'goes on' | 'altered' | 'copied again' | 'copied'
+export type LaneFate = 'stays' | 'goes on' | 'altered' | 'filled' | 'copied again' | 'copied'
 
 export interface LaneChange {
   /** Which one it is of the lanes so far; null: of none. */
@@ -29,12 +29,13 @@ export interface PlanChange {
 }
 
 export function isCopied({ fate }: LaneChange, { there }: Lane): boolean {
-  return fate === 'copied again' || (fate === 'copied' && there !== 'are the copy')
+  return fate === 'copied again' || fate === 'filled' || (fate === 'copied' && there !== 'are the copy')
 }
 
 const SAID: Record<LaneFate, string> = {
   'copied again': 'copied again',
   copied: 'added',
+  filled: 'filled in place',
   altered: 'altered in place',
   'goes on': 'shaped otherwise from here on',
   stays: 'as before',
@@ -101,7 +102,7 @@ class Changing {
         return fate === 'copied again'
       })
       if (!said) this.noteRows(pairs, again, alteration)
-      if (alteration) this.noteAlteration(group[0]!, alteration)
+      if (alteration) this.noteAlteration(group[0]!, alteration, again.length > 0)
     }
     const kept = new Set([...fates.values()].map(({ was }) => was))
     const takenOut = [...this.running.keys()].filter(place => !kept.has(place))
@@ -110,7 +111,7 @@ class Changing {
   }
 
   /** What is altered at the table that these lanes share; undefined: it is made anew, or for the first time. */
-  private together(pairs: readonly Pair[]): Alteration | undefined {
+  private together(pairs: readonly Pair[]): LaneAlteration | undefined {
     const { nameKey } = this.input.profile
     // Files stay where they are.
     const isFree = (table: DatasetName) =>
@@ -121,14 +122,18 @@ class Changing {
       was === null ? [] : [alterationOf(this.running[was]!, lane, nameKey, isFree)],
     )
     const [first] = alterations
+    // Nothing is read there but changes.
+    const { does } = this.input
+    if ((does === 'follow' || does === 'structure') && first && first.fills.length > 0) return undefined
     // Whoever takes the name that is left would have to wait for the table that leaves it.
     if (first?.to && this.wanted.has(this.keyOf(first.table))) return undefined
     const one = canonicalJson(first)
     return alterations.every(other => canonicalJson(other) === one) ? first : undefined
   }
 
-  private tableStep(lane: Lane, alteration: Alteration | undefined): PrepareStep | undefined {
-    if (alteration) return isNothing(alteration) ? undefined : { step: 'alter table', ...alteration }
+  private tableStep(lane: Lane, alteration: LaneAlteration | undefined): PrepareStep | undefined {
+    if (alteration)
+      return isNothing(alteration) ? undefined : { step: 'alter table', ...tableAlterationOf(alteration) }
     return tableStep(lane, this.there.has(this.keyOf(lane.target)) ? 'replace table' : 'create table')
   }
 
@@ -145,7 +150,11 @@ class Changing {
   }
 
   /** What rows go. */
-  private noteRows(pairs: readonly Pair[], again: readonly Pair[], alteration: Alteration | undefined): void {
+  private noteRows(
+    pairs: readonly Pair[],
+    again: readonly Pair[],
+    alteration: LaneAlteration | undefined,
+  ): void {
     const { source, target } = pairs[0]!.lane
     const note = (level: PlanNote['level'], message: string, remedy: string) =>
       this.notes.push({ level, message, remedy, tables: [source], section: 'to' })
@@ -184,8 +193,21 @@ class Changing {
     }
   }
 
-  private noteAlteration({ source, target }: Lane, { table, to, drops, renames }: Alteration): void {
+  private noteAlteration(
+    { source, target }: Lane,
+    { table, to, drops, renames, fills }: LaneAlteration,
+    isCopied: boolean,
+  ): void {
     const tables = [source]
+    if (fills.length > 0 && !isCopied)
+      this.notes.push({
+        level: 'warning',
+        message: `In ${printName(target)}, ${fills.join(', ')} ${fills.length === 1 ? 'is' : 'are'} filled in the rows that are there, which are written over as the source has them.`,
+        remedy:
+          'Until that is done some rows have the value of before. Rows that the source has no more keep what they have.',
+        tables,
+        section: 'columns',
+      })
     if (drops.length > 0) {
       this.notes.push({
         level: 'loss',
@@ -230,14 +252,19 @@ class Changing {
   }
 }
 
-function fateOf(was: Lane, lane: Lane, alteration: Alteration | undefined): LaneFate {
+function fateOf(was: Lane, lane: Lane, alteration: LaneAlteration | undefined): LaneFate {
   const sameRows =
     canonicalJson([was.scope, was.identity]) === canonicalJson([lane.scope, lane.identity]) &&
     // Rows that stayed before, and those that are marked, are not told from others by who removes them from now on.
     (was.deletes === lane.deletes || was.deletes === undefined)
   if (!alteration || !sameRows) return 'copied again'
+  if (alteration.fills.length > 0) return 'filled'
   if (!isNothing(alteration)) return 'altered'
   return canonicalJson(outline(was)) === canonicalJson(outline(lane)) ? 'stays' : 'goes on'
+}
+
+function tableAlterationOf({ fills: _fills, ...alteration }: LaneAlteration): Alteration {
+  return alteration
 }
 
 function outline({ rows: _rows, rowsExact: _exact, bytes: _bytes, ...lane }: Lane): object {

@@ -16,6 +16,11 @@ const FATES: { fate: LaneFate; title: (lanes: string) => string; says: string }[
     says: 'Copied beside the others; then followed with them.',
   },
   {
+    fate: 'filled',
+    title: lanes => `Fills ${lanes} in place`,
+    says: 'Their rows stay, and are written over as the source has them, beside the others.',
+  },
+  {
     fate: 'altered',
     title: lanes => `Alters ${lanes} in place`,
     says: 'Their rows stay; nothing is copied. Changes wait for a moment.',

@@ -140,6 +140,19 @@ export function uncopied(stream: Stream, indexes: readonly number[]): Stream {
   return { ...stream, lanes, consistent: false }
 }
 
+/** These lanes are copied over what is there, and are detached meanwhile, where there are others; what changes from here on lands behind it. */
+function copiedOver(stream: Stream, indexes: readonly number[]): Stream {
+  const isDetached = indexes.length < stream.lanes.length
+  const lanes = stream.lanes.map((lane, i) => {
+    if (!indexes.includes(i)) return lane
+    const grownBefore = lane.inserted - lane.deleted
+    const anew = { ...lane, begun: true, copied: false, copiedRows: 0, copiedUpTo: null, grownBefore }
+    delete anew.differs
+    return isDetached ? { ...anew, own: lane.own ?? stream.position } : anew
+  })
+  return { ...stream, lanes, consistent: false }
+}
+
 /**
  * By the plan of another number. Lanes that are new stand at `position` and have copied nothing; of those that are copied again,
  * the copy is set back to its beginning.
@@ -162,8 +175,10 @@ export function changed(
     ),
     consistent: stream.consistent && lanes.every(({ was }) => was !== null),
   }
+  const over = placesOf(lanes, one => one.over === true)
+  const filled = over.length > 0 ? copiedOver(next, over) : next
   const again = placesOf(lanes, one => one.again)
-  return again.length > 0 ? uncopied(next, again) : next
+  return again.length > 0 ? uncopied(filled, again) : filled
 }
 
 /** The places of those that are so. */

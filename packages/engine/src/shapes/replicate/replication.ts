@@ -5,7 +5,7 @@ import { sourceOf } from '@tide/core/definition/pipeline'
 import type { Errand } from '@tide/core/definition/errand'
 import { Failure, messageOf } from '@tide/core/failure'
 import { placeAsked } from '@tide/core/position/find'
-import { printName } from '@tide/core/records/dataset'
+import { datasetId, printName } from '@tide/core/records/dataset'
 import type { JournaledSource } from '../../journal/source.ts'
 import type { OpenRun, ReplicationRun } from '../shape.ts'
 import {
@@ -402,6 +402,14 @@ export class OpenReplication implements OpenRun {
       const captured = position ? `; changes of ${added.length} more are captured from ${position.at} on` : ''
       await this.run.log('info', `Changed as planned at the target${captured}.`)
     }
+    // What was held of rows that are copied again is held anew where they still do not fit.
+    const { held, surroundings } = this.run.parts
+    const at = new Date(surroundings.now()).toISOString()
+    for (const place of placesOf(change.lanes, one => one.again || one.over === true))
+      await held.settle(id, datasetId(this.known.lanes[place]!.plan.source), 'all', {
+        state: 'superseded',
+        at,
+      })
     await this.run.parts.pipelines.changed(id, plan)
     return next
   }
