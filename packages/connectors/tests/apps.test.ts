@@ -236,6 +236,19 @@ describe.each(APPS)('$described.app', ({ described, standIn, fill, object, value
         }
         return says
       }
+      const asked = described.objects.contacts?.gone
+      if (asked) {
+        // Nothing was ever deleted there.
+        const places: (string | null)[] = [null]
+        const anew: boolean[] = []
+        for (let i = 0; i < 3; i++)
+          for await (const one of api.changes('contacts', places.at(-1)!, signal))
+            if (one.cursor !== undefined) {
+              places.push(one.cursor)
+              anew.push(one.anew === true)
+            }
+        expect(anew).toEqual([true, false, false])
+      }
       const made = (name: string) =>
         app.records.create(objectIn(), { name, email: `${name.toLowerCase()}@example.org` }).id
       const [before, one, two] = [made('Before'), made('One'), made('Two')]

@@ -10,10 +10,13 @@ type Feed = NonNullable<DescribedRecords['gone']>
 /** However long the feed is, there is an end. */
 const MOST_PAGES = 100_000
 
+/** Its beginning, where nothing was in it yet. */
+const BEGINNING = ''
+
 /** `anew`: what came since the place is not known. `place`: from which the feed goes on. */
 export interface Deleted {
   keys: string[]
-  place: string | null
+  place: string
   anew: boolean
 }
 
@@ -30,13 +33,13 @@ export async function deletedSince(
   }: { app: string; caller: Caller; understood: Understood; signal: AbortSignal },
 ): Promise<Deleted> {
   const keys: string[] = []
-  let [from, isAnew] = [place, place === null]
+  let [from, isAnew] = [place ?? BEGINNING, place === null]
   for (let page = 0; page < MOST_PAGES; page++) {
-    const query = from === null ? {} : { [parameter]: from }
+    const query = from === BEGINNING ? {} : { [parameter]: from }
     const answer = await caller.call({ method: 'GET', path, query, signal })
-    if (answer.status === 410 && from !== null) {
+    if (answer.status === 410 && from !== BEGINNING) {
       // So far back the app does not remember; what is left is told from its beginning.
-      ;[from, isAnew] = [null, true]
+      ;[from, isAnew] = [BEGINNING, true]
       continue
     }
     const found = understood.list(answer, `what was deleted of ${object}`, items, 'gone.items')
