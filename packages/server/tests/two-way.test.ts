@@ -582,6 +582,11 @@ test('what is deleted on one side is deleted or marked on the other; most of it 
   expect(benchbook.records.of('jobs').length).toBeGreaterThanOrEqual(jobs - most)
   await call(url, 'POST', `/pipelines/${id}/let-rows-go`)
   await eventually(() => Promise.resolve(benchbook.records.of('jobs').length < jobs - 30), 30)
+  // Of one more nobody is asked.
+  const [last] = rakeboard.records.of('tickets').filter(({ benchbook_job: of }) => of)
+  rakeboard.records.remove(TICKETS, last!.id)
+  await pass()
+  expect(jobFor(last!.id)).toBeUndefined()
 }, 120_000)
 
 test('a run is undone, but for what was edited since', async () => {

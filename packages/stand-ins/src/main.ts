@@ -10,7 +10,7 @@ import { Worker } from 'node:worker_threads'
 import { startBucket } from './bucket/start.ts'
 import { benchbookApp, benchbookColleagues, fillBenchbook } from './apps/benchbook.ts'
 import { clubgateApp, clubgateColleagues, fillClubgate } from './apps/clubgate.ts'
-import { fillPollenpost, pollenpostApp } from './apps/pollenpost.ts'
+import { fillPollenpost, pollenpostApp, pollenpostColleagues } from './apps/pollenpost.ts'
 import { fillRakeboard, rakeboardApp, rakeboardColleagues } from './apps/rakeboard.ts'
 import { startApp } from './apps/start.ts'
 import { startRowsheet } from './rowsheet/start.ts'
@@ -92,7 +92,7 @@ async function lookAfterSites(): Promise<void> {
   const folderOf = (app: string) => join(data, 'stand-ins', app)
   const apps = await Promise.all([
     startApp(folderOf('clubgate'), clubgateApp, fillClubgate, clubgateColleagues, portsOf(18)),
-    startApp(folderOf('pollenpost'), pollenpostApp, fillPollenpost, [], portsOf(20)),
+    startApp(folderOf('pollenpost'), pollenpostApp, fillPollenpost, pollenpostColleagues, portsOf(20)),
     startApp(folderOf('rakeboard'), rakeboardApp, fillRakeboard, rakeboardColleagues, portsOf(22)),
     startApp(folderOf('benchbook'), benchbookApp, fillBenchbook, benchbookColleagues, portsOf(24)),
     startRowsheet(folderOf('rowsheet'), portsOf(26)),

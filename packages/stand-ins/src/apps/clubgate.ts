@@ -13,6 +13,7 @@ export const clubgateApp: StandInAppDefinition = {
   token: 'clubgate-willow-token',
   perMinute: 1200,
   deletions: 'in a feed',
+  calls: true,
   accounts: ['Osier Valley Growers', 'Osier Valley Growers, read by the auditors'],
   objects: [
     {

@@ -1,4 +1,5 @@
-import type { StandInAppDefinition } from './definition.ts'
+import { anyOf, type ColleagueDeed } from './colleagues.ts'
+import type { StandInAppDefinition, StandInObject } from './definition.ts'
 import type { Records } from './records.ts'
 
 const lowered = (text: string) => text.trim().toLowerCase()
@@ -50,10 +51,38 @@ export const pollenpostApp: StandInAppDefinition = {
   ],
 }
 
+const [AUDIENCES, MEMBERS] = pollenpostApp.objects as [StandInObject, StandInObject]
 const BOUNCED = new Set(['club104@example.org'])
 
 export function fillPollenpost(records: Records): void {
-  const [audiences] = pollenpostApp.objects as [(typeof pollenpostApp.objects)[0]]
   for (const name of ['Lapsing clubs', 'Lapsed clubs', 'Spring catalogue'])
-    records.create(audiences, { name })
+    records.create(AUDIENCES, { name })
+}
+
+const MOST_READERS = 60
+const NAMES = ['Ash', 'Briar', 'Clover', 'Dock', 'Elder', 'Fern', 'Gorse', 'Hazel']
+
+/** They keep the audience that nobody else fills. */
+export const pollenpostColleagues: readonly ColleagueDeed[] = [
+  (records, random) => {
+    const readers = readersIn(records)
+    if (readers.length >= MOST_READERS) return
+    const name = `${anyOf(NAMES, random)} ${anyOf(NAMES, random)}`
+    const email = `${name.toLowerCase().replace(' ', '.')}.${Math.floor(random() * 1000)}@example.org`
+    const audience = catalogue(records)?.id
+    if (audience !== undefined) records.create(MEMBERS, { audience, email, name })
+  },
+  // Somebody wants no more of it.
+  (records, random) => {
+    const reader = anyOf(readersIn(records), random)
+    if (reader) records.remove(MEMBERS, reader.id)
+  },
+]
+
+const catalogue = (records: Records) =>
+  records.of('audiences').find(({ name }) => name === 'Spring catalogue')
+
+function readersIn(records: Records) {
+  const audience = catalogue(records)?.id
+  return records.of('members').filter(one => one.audience === audience)
 }

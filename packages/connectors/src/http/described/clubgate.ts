@@ -1,5 +1,5 @@
 import type { AppDescription } from '@tide/core/app/description'
-import { batched, below } from './batched.ts'
+import { batched, below, calls } from './batched.ts'
 
 /** Membership of garden clubs. */
 export const clubgate: AppDescription = {
@@ -9,6 +9,7 @@ export const clubgate: AppDescription = {
   signIn: { by: 'bearer token' },
   limits: { perMinute: 1200, concurrent: 4 },
   idempotency: 'Idempotency-Key',
+  webhooks: calls,
   objects: {
     organisations: {
       title: 'Organisations',

@@ -32,7 +32,8 @@ export async function sweepLane(
       side,
       keys.filter(key => !present.has(key)),
     )
-    again.push(...(await letGo(writing, lane, side, { missing, of: keys.length, guard })))
+    const counts = guard !== undefined
+    again.push(...(await letGo(writing, lane, side, { missing, of: keys.length, guard, counts })))
   }
   return again
 }
@@ -43,6 +44,8 @@ interface Missing {
   /** Of so many. */
   of: number
   guard: NonNullable<TwoWayDefinition['guard']> | undefined
+  /** Together with those that go next; what somebody has let go does not. */
+  counts: boolean
 }
 
 /** The same of records whose side has told that they are gone. */
@@ -62,14 +65,15 @@ export async function letTold(
   const strange = found.filter(({ state }) => state === 'stranger').map(({ id }) => id)
   if (strange.length > 0) await pairs.commit(pipeline, { ...stamp(writing), over: strange })
   const known = found.flatMap(({ state, halves }) => (state === 'stranger' ? [] : (halves[side]?.id ?? [])))
-  return letGo(writing, lane, side, { missing: known, of, guard: isMany ? guard : undefined })
+  const counts = guard !== undefined
+  return letGo(writing, lane, side, { missing: known, of, guard: isMany ? guard : undefined, counts })
 }
 
 async function letGo(
   writing: Writing,
   lane: CompiledLane,
   side: Side,
-  { missing, of, guard }: Missing,
+  { missing, of, guard, counts }: Missing,
 ): Promise<Pair[]> {
   const { pairs, pipeline, apps } = writing
   const again: Pair[] = []
@@ -94,7 +98,7 @@ async function letGo(
   await removeHalves(writing, lane, removed, other(side))
   for (const pair of lost.filter(one => !removed.includes(one)))
     again.push(...(await settleGone(writing, lane, pair, side)))
-  writing.lost.add(from, missing.length, of)
+  if (counts) writing.lost.add(from, missing.length, of)
   return again
 }
 
