@@ -98,9 +98,13 @@ async function edit(of: keyof typeof screens, path: string, values: Record<strin
   await driver.get(`${screens[of]}/${path}`)
   await xpath('//form[@class="row"]')
   for (const [label, value] of Object.entries(values)) await type(label, value)
-  // What is opened next must not be overtaken by the page that answers: only a new page has no mark.
+  await answered('Save')
+}
+
+/** What is opened next must not be overtaken by the page that answers: only a new page has no mark. */
+async function answered(verb: string): Promise<void> {
   await driver.executeScript('window.asked = true')
-  await click(button('Save'))
+  await click(button(verb))
   await driver.wait(
     () => driver.executeScript('return !window.asked && document.readyState === "complete"'),
     15_000,
@@ -209,7 +213,7 @@ test('a comment is said in the other app, by whom; corrected where it is a copy,
   const said = () => benchbook.records.of('comments').filter(one => one.job === job)
   await driver.get(`${screens.rakeboard}/tickets/RKB-107`)
   await type('Comment', 'The hinge is ordered')
-  await click(button('Say it'))
+  await answered('Say it')
   await eventually(() => Promise.resolve(said().length > 0), 30)
   await driver.get(`${screens.benchbook}/jobs/${job}`)
   await sees(': The hinge is ordered')
@@ -288,7 +292,7 @@ test('what is ready-made and not there is made after a look; a field that somebo
   await eventually(() => Promise.resolve(benchbook.records.get('clubs', 'clubs_1')!.news_wanted === true), 30)
   await driver.get(`${screens.benchbook}/clubs`)
   await choose('A field that goes', 'Tier')
-  await click(button('Take the field away'))
+  await answered('Take the field away')
   await edit('benchbook', 'clubs/clubs_1', { Name: 'Withy Lane and others' })
   await open(`/pipelines/${id}`)
   await sees('Clubs of Benchbook have no “Tier” any more.', 30)
