@@ -30,6 +30,13 @@ const dataset = (name: string): Dataset => ({
 })
 
 type Part = Partial<PlanInput>
+const PROFILE: PlanInput['profile'] = {
+  naming: { fold: 'none', allowed: 'any', maxLength: 60 },
+  typeOf: duckdbColumn,
+  nameKey: name => name.toLowerCase(),
+  needsKey: 'unique',
+  keepsOthers: true,
+}
 
 function planOf(part: Part, running?: readonly Lane[], tags = ['']): Plan {
   const target = (running ?? []).map(({ target }) => ({ ...dataset(''), ...target }))
@@ -41,13 +48,7 @@ function planOf(part: Part, running?: readonly Lane[], tags = ['']): Plan {
     origins: tags.map(tag => ({ tag, source: TABLES.map(dataset), sameKind: false })),
     target: once,
     targetSchemas: ['w'],
-    profile: {
-      naming: { fold: 'none', allowed: 'any', maxLength: 60 },
-      typeOf: duckdbColumn,
-      nameKey: name => name.toLowerCase(),
-      needsKey: 'unique',
-      keepsOthers: true,
-    },
+    profile: PROFILE,
     claims: [],
     own: once,
     ...(running ? { running } : {}),
@@ -184,6 +185,16 @@ describe('what becomes of lanes', () => {
 
 /** A table as far as it matters: for each column, what its rows hold of a row at the source. */
 type Table = Map<string, string>
+
+test.each<[string, Part]>([
+  ['history', { history: true }],
+  ['change files', { files: { as: 'changes' }, profile: { ...PROFILE, lake: true } }],
+])('a mistake in an expression is said, also where every change is kept: %s', (_, part) => {
+  const columns = [{ like: 'site.beds', does: { add: 'k', compute: 'nonsense || a' } }]
+  expect(planOf({ ...part, columns }).notes).toContainEqual(
+    expect.objectContaining({ level: 'refused', message: expect.stringContaining('nonsense') }),
+  )
+})
 
 test('from any plan to any other, tables end up as if they had been made and copied by it', () => {
   const name = fc.constantFrom('a', 'b', 'x', 'Y', 'y', 'z')

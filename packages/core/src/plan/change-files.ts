@@ -2,7 +2,7 @@
 import { COMPRESSED_BY, foldersOf, landedFiles } from '../definition/files.ts'
 import { printName } from '../records/dataset.ts'
 import type { LogicalType } from '../records/types.ts'
-import { madeColumns } from '../shape/written.ts'
+import { decidedByRow } from '../shape/written.ts'
 import type { PlanInput } from './input.ts'
 import type { HistoryColumn, Lane } from './lane.ts'
 import { someOf, type PlanNote } from './note.ts'
@@ -111,8 +111,7 @@ function archiveFiles({ files = {} }: PlanInput, notes: PlanNote[]): PlanInput['
 }
 
 function columnsOf(lane: Lane, before: boolean, { profile }: PlanInput): HistoryColumn[] {
-  const made = madeColumns(lane, { origin: '', hash: text => text })
-  const ofRow = lane.writes.filter((_, i) => made[i]!.ofRow)
+  const ofRow = decidedByRow(lane)
   const about = ABOUT.map(([name, type, from]): HistoryColumn => {
     const { native } = profile.typeOf({ type, nativeType: '', sameKind: false, keyParts: 0 })
     return { name, type, nativeType: native, nullable: true, value: { from } }

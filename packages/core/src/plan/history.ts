@@ -2,7 +2,7 @@
 import { fitName, foldName } from '../naming/profile.ts'
 import { datasetId, printName, type DatasetName } from '../records/dataset.ts'
 import type { LogicalType } from '../records/types.ts'
-import { madeColumns } from '../shape/written.ts'
+import { decidedByRow } from '../shape/written.ts'
 import type { PlanInput } from './input.ts'
 import type { History, HistoryColumn, Lane } from './lane.ts'
 import type { LaneRuling } from './lane-rules.ts'
@@ -131,8 +131,7 @@ function historyOf(lane: Lane, shared: boolean, { profile }: PlanInput): History
     return { name: fold(name), type, nativeType: native, nullable: true, value }
   }
   // How its row came is said of each change for itself.
-  const made = madeColumns(lane, { origin: '', hash: text => text })
-  const values = lane.writes.filter((_, i) => made[i]!.ofRow)
+  const values = decidedByRow(lane)
   return {
     table: { namespace: lane.target.namespace, name: `${lane.target.name}${fold('_history')}` },
     columns: [

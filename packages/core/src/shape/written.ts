@@ -55,6 +55,16 @@ export function madeColumns(lane: MadeOf, shaping: Shaping): Made[] {
   return made.map((one, i) => (i === first ? refusing(one, place) : one))
 }
 
+/** Columns that the row alone decides, and not how it came; an expression with a fault in it, which the plan refuses, decides nothing. */
+export function decidedByRow({ reads, writes }: Pick<MadeOf, 'reads' | 'writes'>): WrittenColumn[] {
+  return writes.filter(column => {
+    const { value } = column
+    if (value.from !== 'computed') return reads.some(({ name }) => name === neededFor(column))
+    const compiled = compileExpression(value.expression, reads, text => text)
+    return !isFault(compiled) && !compiled.asksMeta
+  })
+}
+
 function refusing(made: Made, problem: number): Made {
   return {
     ...made,
