@@ -48,7 +48,8 @@ export default function Tide({
     useBefore(pipeline.id, seconds, BEFORE[1]!.seconds),
   ]
   const option = totals ? totalsOption(samples, from, to) : ratesOption(samples, from, to, before)
-  const copies = samples.some(({ at, copied }) => at >= from && copied > (samples[0]?.copied ?? 0))
+  // What is copied again begins to count anew.
+  const copies = samples.some(({ at, copied }, i) => i > 0 && at >= from && copied > samples[i - 1]!.copied)
   return (
     <section aria-label="Tide">
       <div className="flex items-baseline gap-4 text-[13px]">
