@@ -39,7 +39,7 @@ export class DeletionGuard {
     if (this.allowed || this.percent >= 100) return
     for (const { lane, table, rows, there } of losses) {
       if (there === null || rows <= 0) continue
-      const lately = this.lost.from(lane)
+      const lately = this.lost.lately(lane)
       // The count may be of a moment ago.
       const of = Math.max(there, lately.of)
       const gone = lately.rows + rows

@@ -11,7 +11,7 @@ export class LostLately<Where> {
   }
 
   /** `of`: how many there were before the first of them; 0: none has gone. */
-  from(where: Where): { rows: number; of: number } {
+  lately(where: Where): { rows: number; of: number } {
     const since = this.now() - TOGETHER_MS
     const lately = (this.lost.get(where) ?? []).filter(({ at }) => at > since)
     this.lost.set(where, lately)

@@ -58,7 +58,7 @@ export async function letTold(
 ): Promise<Pair[]> {
   if (missing.length === 0) return []
   const { pairs, pipeline } = writing
-  const lately = writing.lost.from(lostFrom(lane, side))
+  const lately = writing.lost.lately(lostFrom(lane, side))
   const isMany = guard !== undefined && lately.rows + missing.length > guard.records
   const of = isMany ? (await pairs.keys(pipeline, lane.name, side)).length : missing.length
   const found = await pairs.find(pipeline, lane.name, side, missing)
@@ -78,7 +78,7 @@ async function letGo(
   const { pairs, pipeline, apps } = writing
   const again: Pair[] = []
   const from = lostFrom(lane, side)
-  const lately = writing.lost.from(from)
+  const lately = writing.lost.lately(from)
   const [gone, there] = [lately.rows + missing.length, lately.rows + of]
   const most = guard && Math.max(guard.records, Math.floor((there * guard.percent) / 100))
   if (most !== undefined && missing.length > 0 && gone > most)
