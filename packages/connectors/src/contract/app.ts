@@ -40,7 +40,7 @@ export interface PlaceSide {
     cursor: string | null,
     signal: AbortSignal,
     known?: boolean,
-  ): AsyncGenerator<{ changed: Changed[]; gone?: string[]; anew?: true; cursor?: string | null }>
+  ): AsyncGenerator<ToldChanges>
   /** Puts at the object what it takes to know its records again, where none of them is known yet. */
   prepare?(object: string, signal: AbortSignal): Promise<void>
   /** Nobody asks for what comes before the cursor any more. */
@@ -106,6 +106,14 @@ export interface Changed {
   record: AppRecord
   /** When, in milliseconds, where it does not stand in the record. */
   at?: number
+}
+
+/** A page of what has changed (see `PlaceSide.changes`). */
+export interface ToldChanges {
+  changed: Changed[]
+  gone?: string[]
+  anew?: true
+  cursor?: string | null
 }
 
 export interface ListAsked {

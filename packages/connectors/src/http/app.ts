@@ -10,14 +10,14 @@ import {
   type AppCall,
   type AppRecord,
   type AppSide,
-  type Changed,
   type ListAsked,
   type MakeAsked,
   type PlaceSide,
+  type ToldChanges,
   type ToMake,
 } from '../contract/app.ts'
 import { Changes } from './changes.ts'
-import { deletedSince } from './deletions.ts'
+import { besideFeed, placesIn } from './deletions.ts'
 import { Discovery } from './discovery.ts'
 import { Sheets } from './sheets.ts'
 import { Understood } from './understood.ts'
@@ -165,29 +165,15 @@ export class DescribedApp implements AppSide {
     cursor: string | null,
     signal: AbortSignal,
     known = false,
-  ): AsyncGenerator<{ changed: Changed[]; gone?: string[]; anew?: true; cursor?: string | null }> {
+  ): AsyncGenerator<ToldChanges> {
     const sheets = this.sheetsFor(object)
     if (sheets) return yield* sheets.changes(object, cursor, { signal, known })
     const { gone: feed } = this.described(object)
-    const before = placesIn(cursor)
-    if (!feed) return yield* this.listed(object, before.list, signal)
+    const places = placesIn(cursor)
+    const list = this.listed(object, places.list, signal)
+    if (!feed) return yield* list
     const { caller, understood, name: app } = this
-    // Before the list: what is in that is there.
-    const deleted = await deletedSince(feed, object, before.feed, { app, caller, understood, signal })
-    const lost = new Set(deleted.keys)
-    let after: string | null = null
-    for await (const { changed, gone, cursor: at = null } of this.listed(object, before.list, signal)) {
-      for (const { id } of changed) lost.delete(id)
-      after = at
-      yield { changed, ...(gone && { gone }) }
-    }
-    const cursors: Places = { list: after, feed: deleted.place }
-    yield {
-      changed: [],
-      gone: [...lost],
-      ...(deleted.anew && { anew: true }),
-      cursor: JSON.stringify(cursors),
-    }
+    yield* besideFeed(list, feed, object, places.feed, { app, caller, understood, signal })
   }
 
   /** By its list alone. */
@@ -195,7 +181,7 @@ export class DescribedApp implements AppSide {
     object: string,
     cursor: string | null,
     signal: AbortSignal,
-  ): AsyncGenerator<{ changed: Changed[]; gone?: string[]; cursor?: string | null }> {
+  ): AsyncGenerator<ToldChanges> {
     const { key, list } = this.described(object)
     const { changed } = list ?? {}
     if (!changed) {
@@ -502,20 +488,6 @@ export class DescribedApp implements AppSide {
     if (this.discovery && !this.isDescribed(object)) await this.discovery.stillThere(object, told, fields)
     return told.map(one => recordOf(one, fields))
   }
-}
-
-/** Where an object is told of by its list and by a feed of what was deleted. */
-interface Places {
-  list: string | null
-  feed: string | null
-}
-
-/** One from before there was a feed is of the list alone. */
-function placesIn(cursor: string | null): Places {
-  const told = cursor === null ? {} : (JSON.parse(cursor) as Partial<Places> & { at?: string })
-  return told.at === undefined
-    ? { list: told.list ?? null, feed: told.feed ?? null }
-    : { list: cursor, feed: null }
 }
 
 /** Whatever the key holds, it stays one part of the path. */

@@ -1,6 +1,7 @@
 /** What was deleted in an app, where a feed of its own tells that. */
 import type { DescribedRecords } from '@tide/core/app/described-records'
 import { Failure } from '@tide/core/failure'
+import type { ToldChanges } from '../contract/app.ts'
 import type { Caller } from './caller.ts'
 import type { Understood } from './understood.ts'
 import { at, textOf } from './values.ts'
@@ -13,24 +14,65 @@ const MOST_PAGES = 100_000
 /** Its beginning, where nothing was in it yet. */
 const BEGINNING = ''
 
+interface Asking {
+  app: string
+  caller: Caller
+  understood: Understood
+  signal: AbortSignal
+}
+
+/** Where an object is told of by its list and by a feed of what was deleted. */
+interface Places {
+  list: string | null
+  feed: string | null
+}
+
+/** One from before there was a feed is of the list alone. */
+export function placesIn(cursor: string | null): Places {
+  const told = cursor === null ? {} : (JSON.parse(cursor) as Partial<Places> & { at?: string })
+  return told.at === undefined
+    ? { list: told.list ?? null, feed: told.feed ?? null }
+    : { list: cursor, feed: null }
+}
+
+/** What the list tells, and the feed: that is asked before, so that what is in the list is there. */
+export async function* besideFeed(
+  list: AsyncGenerator<ToldChanges>,
+  feed: Feed,
+  object: string,
+  place: string | null,
+  asking: Asking,
+): AsyncGenerator<ToldChanges> {
+  const deleted = await deletedSince(feed, object, place, asking)
+  const lost = new Set(deleted.keys)
+  let after: string | null = null
+  for await (const { changed, gone, cursor = null } of list) {
+    for (const { id } of changed) lost.delete(id)
+    after = cursor
+    yield { changed, ...(gone && { gone }) }
+  }
+  const cursors: Places = { list: after, feed: deleted.place }
+  yield {
+    changed: [],
+    gone: [...lost],
+    ...(deleted.anew && { anew: true }),
+    cursor: JSON.stringify(cursors),
+  }
+}
+
 /** `anew`: what came since the place is not known. `place`: from which the feed goes on. */
-export interface Deleted {
+interface Deleted {
   keys: string[]
   place: string
   anew: boolean
 }
 
 /** `place`: null for the first time, when all that stands in the feed is past. */
-export async function deletedSince(
+async function deletedSince(
   { path, items = '', id, parameter, next }: Feed,
   object: string,
   place: string | null,
-  {
-    app,
-    caller,
-    understood,
-    signal,
-  }: { app: string; caller: Caller; understood: Understood; signal: AbortSignal },
+  { app, caller, understood, signal }: Asking,
 ): Promise<Deleted> {
   const keys: string[] = []
   let [from, isAnew] = [place ?? BEGINNING, place === null]
