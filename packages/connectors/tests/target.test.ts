@@ -5,6 +5,7 @@ import type { Column } from '@tide/core/records/column'
 import type { PrepareStep } from '@tide/core/plan/steps'
 import type { LogicalType } from '@tide/core/records/types'
 import { csvLine } from '@tide/core/records/csv'
+import { listAsJson } from '@tide/core/records/list'
 import type { Value } from '@tide/core/records/value'
 import { duckdbType } from '@tide/core/shape/duckdb'
 import { mkdtempSync, rmSync } from 'node:fs'
@@ -215,6 +216,38 @@ describe.each(TARGETS)('the target %s', (name, choose) => {
       ['3', '3.50', 'again'],
       ['4', '4.00', 'new'],
     ])
+  })
+
+  test('lists are whole wherever the parts of a range are cut', async () => {
+    const table = { namespace: 'main', name: 'plots' }
+    const type: LogicalType = { kind: 'list', of: { kind: 'utf8' } }
+    const nativeType = name === 'MariaDB' ? 'JSON' : name === 'PostgreSQL' ? 'text[]' : 'VARCHAR[]'
+    const grown: Column[] = [columns[0]!, { name: 'grown', type, nativeType, nullable: true }, columns[2]!]
+    await target().prepare(
+      [{ step: 'create table', table, columns: grown, key: ['id'], ...more }],
+      checkpoint(1, 'begun'),
+    )
+    const wanted = Array.from({ length: 40 }, (_, i) => [
+      String(i),
+      i % 7 === 0 ? null : `{"willow, ${i}",NULL,"ä\\"\n"}`,
+      i % 5 === 0 ? null : `note "${i}",\n`,
+    ])
+    const bytes = Buffer.from(wanted.map(csvLine).join(''))
+    const csv = Array.from({ length: Math.ceil(bytes.length / 13) }, (_, i) =>
+      bytes.subarray(i * 13, i * 13 + 13),
+    )
+    await target().load(
+      { table, columns: grown, key: ['id'], ...more },
+      { csv, upTo: null },
+      false,
+      committing(checkpoint(1, 'copied')),
+    )
+    const { rows: found } = await session.query!(
+      // A list as JSON, by the target's own words.
+      `SELECT id, ${name === 'MariaDB' ? 'grown' : `CAST(to_json(grown) AS text)`}, note FROM main.plots ORDER BY id`,
+      limits({ maxRows: 100, timeoutMs: 5000 }),
+    )
+    expect(found).toEqual(wanted.map(([id, list, note]) => [id, list && listAsJson(list!), note]))
   })
 
   test('rows that should be new take the place of those that are there all the same', async () => {

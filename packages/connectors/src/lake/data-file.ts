@@ -199,12 +199,12 @@ class ParquetFile implements OpenDataFile {
       this.writer.row(row)
       this.writer.endLine('')
       this.rows++
-      if (this.writer.length >= PART_BYTES) await this.making.csv(this.writer.take())
+      if (this.writer.length >= PART_BYTES) await this.making.csv([this.writer.take()])
     }
   }
 
   async finish(): Promise<DataFile> {
-    await this.making.csv(this.writer.take())
+    await this.making.csv([this.writer.take()])
     await this.making.finish(body => this.stored.put(body))
     return this.stored.told(this.rows)
   }

@@ -78,8 +78,9 @@ class Making implements MakingParquet {
     this.turns = columns.map(column => listTurn(lane.table, column))
   }
 
-  async csv(lines: Uint8Array): Promise<void> {
-    const turned = this.turns.some(turn => turn) ? turnFields([lines], this.turns) : [lines]
+  /** Takes rows as CSV. The parts end with a line all together; each of them may end within one. */
+  async csv(parts: AsyncIterable<Uint8Array> | Iterable<Uint8Array>): Promise<void> {
+    const turned = this.turns.some(turn => turn) ? turnFields(parts, this.turns) : parts
     for await (const part of turned) {
       if (!this.file) {
         this.file = await open(await this.at('csv'), 'wx')

@@ -2,7 +2,7 @@
 
 const [QUOTE, NEWLINE] = [0x22, 0x0a]
 
-/** The same bytes, cut at the ends of lines only, so that one line must fit into memory. */
+/** The same bytes, cut at the ends of lines only, so that one line must fit into memory. Throws where the last line has no end. */
 export async function* wholeLines(
   csv: AsyncIterable<Uint8Array> | Iterable<Uint8Array>,
 ): AsyncGenerator<Uint8Array> {
@@ -22,6 +22,7 @@ export async function* wholeLines(
     yield joined([...rest, part.subarray(0, end)])
     rest = end < part.length ? [part.slice(end)] : []
   }
+  if (rest.some(({ length }) => length > 0)) throw new Error('the last line of the CSV has no end')
 }
 
 function joined(parts: readonly Uint8Array[]): Uint8Array {

@@ -6,7 +6,6 @@ import { printName, type DatasetName } from '@tide/core/records/dataset'
 import type { CopyRange } from '../../contract/source.ts'
 import type { CommitLoad, TargetLane, Unfilled } from '../../contract/target.ts'
 import { duckdbFailure } from '../../duckdb/errors.ts'
-import { LineMeter } from '../../duckdb/line-meter.ts'
 import type { DuckdbConnection } from '../../duckdb/host.ts'
 import type { LakeEngine } from '../engine.ts'
 import { LocalFiles } from '../local-files.ts'
@@ -112,15 +111,11 @@ export class MergedTables {
     const schema = currentSchema(table.metadata)
     const path = mergedPath(table, schema['schema-id'])
     const making = this.parquet.begin(lane, lane.columns, lane.files!.compress, withIds(schema))
-    const meter = new LineMeter()
-    let [rows, bytes] = [0, 0]
+    let [rows, bytes, taken] = [0, 0, 0]
     let attempted = false
     try {
-      for await (const part of csv) {
-        meter.take(Buffer.from(part.buffer, part.byteOffset, part.byteLength))
-        await making.csv(part)
-      }
-      if (meter.bytes > 0)
+      await making.csv(counted(csv, size => (taken += size)))
+      if (taken > 0)
         rows = await making.finish(body =>
           this.store.put(
             path,
@@ -129,7 +124,7 @@ export class MergedTables {
         )
       const added = rows > 0 ? [{ path: path.slice(table.folder.length + 1), rows, bytes }] : []
       await turns.run(() =>
-        commit({ rows, bytes: meter.bytes }, checkpoint =>
+        commit({ rows, bytes: taken }, checkpoint =>
           publish(checkpoint, async publication => {
             const now = await this.there(lane, publication)
             if (added.length > 0)
@@ -315,7 +310,7 @@ function counts({ put, gone }: WorkingTable['done']): Record<string, string> {
 }
 
 async function* counted(
-  body: AsyncIterable<Uint8Array>,
+  body: AsyncIterable<Uint8Array> | Iterable<Uint8Array>,
   tell: (bytes: number) => void,
 ): AsyncGenerator<Uint8Array> {
   for await (const part of body) {
