@@ -53,6 +53,71 @@ describe('MariaDB at the edges', () => {
     rmSync(folder, { recursive: true, force: true })
   })
 
+  test('who asks over a connection that was cut is told, in whatever way the rows were to come', async () => {
+    const readAll = async (rows: () => AsyncIterable<unknown>) => {
+      let count = 0
+      for await (const row of rows()) count += row ? 1 : 0
+      return count
+    }
+    const ways: [string, (session: Session) => Promise<unknown>][] = [
+      ['at once', session => session.arrays('SELECT 1')],
+      [
+        'row by row',
+        session =>
+          session.eachRow(
+            'SELECT 1',
+            () => {},
+            () => true,
+          ),
+      ],
+      ['as a stream', session => readAll(() => session.stream('SELECT 1', () => {}))],
+      ['as bytes', session => readAll(() => session.buffers('SELECT 1'))],
+    ]
+    const outcome = (asked: Promise<unknown>) => {
+      const late = new Promise(resolve => setTimeout(resolve, 3000, 'unanswered').unref())
+      return Promise.race([
+        asked.then(
+          () => 'answered',
+          () => 'refused',
+        ),
+        late,
+      ])
+    }
+    const cuts: [string, (session: Session) => Promise<unknown>][] = [
+      ['while it lay idle', session => run(`KILL CONNECTION ${session.connection.threadId}`)],
+      [
+        'during a question',
+        async session => {
+          const asked = outcome(session.run('DO SLEEP(30)'))
+          await run(`KILL CONNECTION ${session.connection.threadId}`)
+          expect(await asked).toBe('refused')
+        },
+      ],
+      [
+        'by us',
+        async session => {
+          const asked = [
+            outcome(session.run('DO SLEEP(30)')),
+            outcome(readAll(() => session.buffers('SELECT SLEEP(30)'))),
+          ]
+          session.destroy()
+          expect(await Promise.all(asked)).toEqual(['refused', 'refused'])
+        },
+      ],
+    ]
+    const found: string[] = []
+    for (const [when, cut] of cuts) {
+      for (const [how, ask] of ways) {
+        const session = await server.connect()
+        await cut(session)
+        await new Promise(resolve => setTimeout(resolve, 50))
+        found.push(`${when}, ${how}: ${await outcome(ask(session))}`)
+        expect(await outcome(session.close())).toBe('answered')
+      }
+    }
+    expect(found.filter(one => !one.endsWith('refused'))).toEqual([])
+  }, 60_000)
+
   test('a key of which only a part is in the index is refused, never shortened; another whole one is taken', async () => {
     await run(
       'CREATE TABLE prefixed (tenant int, name varchar(200), v int, PRIMARY KEY (tenant, name(20)))',

@@ -21,8 +21,8 @@ const ROWS_IN_A_GROUP = 100_000
 export interface MakingParquet {
   /** Of the CSV so far. */
   readonly bytes: number
-  /** Whole lines. */
-  csv(lines: Uint8Array): Promise<void>
+  /** Takes rows as CSV. The parts end with a line all together; each of them may end within one. */
+  csv(parts: AsyncIterable<Uint8Array> | Iterable<Uint8Array>): Promise<void>
   /** Makes the file and hands its bytes on; returns how many rows it has. */
   finish(store: (body: AsyncIterable<Uint8Array>) => Promise<void>): Promise<number>
   abort(): Promise<void>
@@ -78,7 +78,6 @@ class Making implements MakingParquet {
     this.turns = columns.map(column => listTurn(lane.table, column))
   }
 
-  /** Takes rows as CSV. The parts end with a line all together; each of them may end within one. */
   async csv(parts: AsyncIterable<Uint8Array> | Iterable<Uint8Array>): Promise<void> {
     const turned = this.turns.some(turn => turn) ? turnFields(parts, this.turns) : parts
     for await (const part of turned) {

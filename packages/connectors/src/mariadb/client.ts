@@ -68,16 +68,23 @@ export async function connect(config: MariadbConfig, options: ConnectionOptions 
 export class Session {
   readonly connection: Connection
   private broken: Error | undefined
+  /** Those who wait for an answer, each told what ended the connection: the driver does not tell all of them. */
+  private readonly waiting = new Set<(ended: Error) => void>()
 
   private constructor(connection: Connection) {
     this.connection = connection
-    connection.on('error', (error: Error) => (this.broken = error))
+    connection.on('error', error => this.end(error))
   }
 
   static async open(config: MariadbConfig, options: ConnectionOptions = {}): Promise<Session> {
     const session = new Session(await connect(config, options))
-    for (const statement of SETTINGS) await session.run(statement)
-    return session
+    try {
+      for (const statement of SETTINGS) await session.run(statement)
+      return session
+    } catch (error) {
+      session.destroy()
+      throw error
+    }
   }
 
   /** Whether it was cut. */
@@ -101,7 +108,7 @@ export class Session {
     describe: (columns: { name: string; type: string }[]) => void,
     take: (row: (string | null)[]) => boolean,
   ): Promise<void> {
-    return new Promise((resolve, reject) => {
+    return this.answered((resolve, reject) => {
       const query = this.connection.query({ sql, rowsAsArray: true, typeCast: asText } as never)
       query.on('fields', (fields: FieldPacket[] | undefined) => describe(columnsOf(fields)))
       query.on('result', (row: unknown) => {
@@ -112,8 +119,6 @@ export class Session {
         }
       })
       query.on('error', reject)
-      // Of a connection that is cut, it is not told.
-      this.connection.once('error', reject)
       query.on('end', () => resolve())
     })
   }
@@ -142,37 +147,64 @@ export class Session {
     typeCast: (field: TypeCastField) => T | null,
     describe?: (columns: { name: string; type: string }[]) => void,
   ): AsyncIterable<(T | null)[]> {
+    if (this.broken) throw this.broken
     const query = this.connection.query({ sql, rowsAsArray: true, typeCast } as never)
     if (describe) query.on('fields', (fields: FieldPacket[] | undefined) => describe(columnsOf(fields)))
     const rows = query.stream({ highWaterMark: 500 })
-    // Of a connection that is cut, it is not told.
-    this.connection.once('error', error => rows.destroy(error))
+    const fail = (ended: Error) => void rows.destroy(ended)
+    this.waiting.add(fail)
+    rows.once('close', () => this.waiting.delete(fail))
     return rows as unknown as AsyncIterable<(T | null)[]>
   }
 
   async close(): Promise<void> {
-    if (this.broken) return this.connection.destroy()
+    if (this.broken) return this.destroy()
     await new Promise<void>(resolve => this.connection.end(() => resolve()))
   }
 
   /** Ends the transaction, so that no lock outlives us, and the connection with it. */
   async abandon(): Promise<void> {
     if (!this.broken) await Promise.race([this.run('ROLLBACK').catch(() => {}), sleep(ABANDON_MS)])
-    this.connection.destroy()
+    this.destroy()
   }
 
   /** At once, whatever is under way. */
   destroy(): void {
     this.connection.destroy()
+    this.end(new Error('ECONNRESET: the connection was closed'))
   }
 
   private query(sql: string, rowsAsArray: boolean, options: object = {}): Promise<unknown> {
-    return new Promise((resolve, reject) => {
-      if (this.broken) return reject(this.broken)
-      this.connection.query({ sql, rowsAsArray, typeCast: asText, ...options } as never, (error, result) =>
-        error ? reject(error) : resolve(result),
-      )
+    return this.answered((resolve, reject) => {
+      this.connection.query({ sql, rowsAsArray, typeCast: asText, ...options } as never, (error, result) => {
+        if (error?.fatal) this.end(error)
+        if (error) reject(error)
+        else resolve(result)
+      })
     })
+  }
+
+  /** What `ask` has for an answer, or what has ended the connection. */
+  private answered<T>(
+    ask: (resolve: (answer: T) => void, reject: (error: Error) => void) => void,
+  ): Promise<T> {
+    return new Promise<T>((resolve, reject) => {
+      if (this.broken) return reject(this.broken)
+      this.waiting.add(reject)
+      const over =
+        <A>(settle: (outcome: A) => void) =>
+        (outcome: A) => {
+          this.waiting.delete(reject)
+          settle(outcome)
+        }
+      ask(over(resolve), over(reject))
+    })
+  }
+
+  private end(error: Error): void {
+    this.broken ??= error
+    for (const fail of this.waiting) fail(error)
+    this.waiting.clear()
   }
 }
 
