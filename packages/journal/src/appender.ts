@@ -77,6 +77,7 @@ export class Appender {
     this.position = segment.lastPosition
     this.written = segment.bytes
     for (const relation of relations.values()) this.ids.set(shapeOf(relation), relation.id)
+    if (segment.bytes === 0) this.describeAll()
   }
 
   /** The log's own numbers for its tables may change. Ours stand for a table with just these columns, for ever. */
@@ -296,12 +297,17 @@ export class Appender {
     await saveIndex(this.folder, this.segment)
     await this.file!.close()
     this.file = undefined
-    const next = emptySegment(this.segment.number + 1, this.segment.lastPosition, this.segment.lastAt)
-    this.segment = next
+    this.segment = emptySegment(this.segment.number + 1, this.segment.lastPosition, this.segment.lastAt)
     this.written = 0
+    this.describeAll()
+  }
+
+  /** Puts the frame with which a segment begins before all that waits. */
+  private describeAll(): void {
+    if (this.relations.size === 0) return
     const tables = new EntryBuffer()
     for (const relation of this.relations.values()) tables.relation(relation)
-    const summary = { ...noChanges(), whole: true, position: next.lastPosition }
+    const summary = { ...noChanges(), whole: true, position: this.segment.lastPosition }
     const bytes = encodeFrame(summary, tables.take(tables.length))
     this.waiting.unshift({ summary, bytes, tell: [] })
     this.waitingBytes += bytes.length

@@ -12,9 +12,16 @@ import { EventEmitter } from 'node:events'
 import { mkdir, open, readdir, readFile, rename, rm, stat, truncate, writeFile } from 'node:fs/promises'
 import { join } from 'node:path'
 import { Appender } from './appender.ts'
-import { EntryCursor } from './entries.ts'
-import type { Frame, FrameSummary } from './frame.ts'
-import { emptySegment, indexFile, loadIndex, scanSegment, segmentFile, type Segment } from './segment.ts'
+import type { FrameSummary } from './frame.ts'
+import {
+  emptySegment,
+  indexFile,
+  loadIndex,
+  scanSegment,
+  segmentFile,
+  type IndexEntry,
+  type Segment,
+} from './segment.ts'
 
 /** In microseconds, as commit times are. */
 const HOUR = 3_600_000_000
@@ -160,18 +167,16 @@ export class Journal {
         await removeSegment(folder, number)
         continue
       }
-      const segment =
-        known ??
-        (await scanSegment(
-          folder,
-          number,
-          before?.lastPosition ?? register.begun,
-          before?.lastAt ?? 0,
-          frame => describe(frame, relations),
-        ))
-      segments.push(segment)
+      const beginning = { position: before?.lastPosition ?? register.begun, at: before?.lastAt ?? 0 }
+      segments.push(known ?? (await scanSegment(folder, number, beginning, relations)))
     }
     const last = segments.at(-1)
+    // A segment describes all tables as it begins. Where the last one was cut off before that, the one before it knows them.
+    const describing = segments.findLast(({ bytes }) => bytes > 0)
+    if (describing && describing !== last) {
+      const [beginning] = describing.index as [IndexEntry]
+      await scanSegment(folder, describing.number, beginning, relations)
+    }
     if (last) await truncate(segmentFile(folder, last.number), last.bytes)
     else segments.push(emptySegment(1, register.begun, 0))
     return new Journal(folder, register, segments, relations, segmentBytes)
@@ -396,11 +401,4 @@ async function isEmpty(folder: string, number: number): Promise<boolean> {
 async function removeSegment(folder: string, number: number): Promise<void> {
   await rm(segmentFile(folder, number), { force: true })
   await rm(indexFile(folder, number), { force: true })
-}
-
-function describe({ entries }: Frame, relations: Map<number, LoggedRelation>): void {
-  const cursor = new EntryCursor(entries)
-  for (let kind = cursor.next(); kind; kind = cursor.next()) {
-    if (kind === 'relation') relations.set(cursor.described.id, cursor.described)
-  }
 }

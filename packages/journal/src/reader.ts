@@ -1,4 +1,5 @@
 /** Reads the journal from a position on: transactions with the changes of chosen tables. */
+import { Failure } from '@tide/core/failure'
 import { comparePositions } from '@tide/core/position/order'
 import type { Position } from '@tide/core/position/position'
 import type { ChangeEvent, SourceTransaction } from '@tide/core/records/change'
@@ -213,7 +214,14 @@ export class JournalReader {
 
   private choiceOf(relation: number): Choice | undefined {
     if (this.choices.has(relation)) return this.choices.get(relation)
-    const described = this.journal.relations.get(relation)!
+    const described = this.journal.relations.get(relation)
+    if (!described) {
+      throw new Failure(
+        'structural',
+        `The journal ${this.journal.folder} is damaged: a table whose changes it holds is not described in it.`,
+        'Stop all pipelines of this source and start them again: the journal is begun anew, and their tables are copied.',
+      )
+    }
     let choice: Choice | undefined
     try {
       const read = this.choose(described)

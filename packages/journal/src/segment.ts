@@ -1,6 +1,8 @@
 /** Segments: files of frames, numbered in order. What is known of one without reading all of it again. */
+import type { LoggedRelation } from '@tide/core/records/relation'
 import { open, readFile, writeFile, type FileHandle } from 'node:fs/promises'
 import { join } from 'node:path'
+import { EntryCursor } from './entries.ts'
 import { decodeFrame, FRAME_HEAD, LONGEST_FRAME, type Frame } from './frame.ts'
 
 /** A place to begin reading at: the frame at `offset` follows `position`. */
@@ -64,28 +66,42 @@ export async function loadIndex(folder: string, number: number): Promise<Segment
   }
 }
 
-/** Reads all frames and finds where the last whole transaction ends; what is behind that is torn. */
+/**
+ * Reads all frames and finds where the last whole transaction ends; what is behind that is torn. `relations` gets those that are described before
+ * it: a description that is cut off with the tail is none.
+ */
 export async function scanSegment(
   folder: string,
   number: number,
-  position: string,
-  at: number,
-  see: (frame: Frame) => void,
+  { position, at }: Pick<IndexEntry, 'position' | 'at'>,
+  relations: Map<number, LoggedRelation>,
 ): Promise<Segment> {
   const segment = emptySegment(number, position, at)
   const file = await open(segmentFile(folder, number), 'r')
   try {
     const frames = new FrameReader(file, 0)
     const { size } = await file.stat()
+    let described: LoggedRelation[] = []
     for (;;) {
       const frame = await frames.next(size)
       if (!frame) return segment
-      see(frame)
+      described.push(...relationsIn(frame))
       noteFrame(segment, frame, frames.offset)
+      if (!frame.whole) continue
+      for (const relation of described) relations.set(relation.id, relation)
+      described = []
     }
   } finally {
     await file.close()
   }
+}
+
+function relationsIn({ entries }: Frame): LoggedRelation[] {
+  const cursor = new EntryCursor(entries)
+  const described: LoggedRelation[] = []
+  for (let kind = cursor.next(); kind; kind = cursor.next())
+    if (kind === 'relation') described.push(cursor.described)
+  return described
 }
 
 /** Reads frames one after another from a file that may grow. */

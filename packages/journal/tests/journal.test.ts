@@ -192,6 +192,106 @@ test('a torn tail is cut at the last whole transaction, wherever it is torn, and
   }
 })
 
+test('tables that come up over time stay what they are, wherever the process ends and whatever it was writing', async () => {
+  const step = fc.oneof(
+    {
+      weight: 3,
+      arbitrary: fc.record({
+        rows: fc.array(fc.tuple(fc.integer({ min: 1, max: 6 }), fc.nat(9)), { maxLength: 5 }),
+      }),
+    },
+    {
+      weight: 2,
+      arbitrary: fc.record({
+        tornAt: fc.oneof(fc.constantFrom(0, 1), fc.double({ min: 0, max: 1, noNaN: true })),
+      }),
+    },
+  )
+  await fc.assert(
+    fc.asyncProperty(
+      fc.array(step, { minLength: 3, maxLength: 25 }),
+      fc.constantFrom(300_000, 8_000_000),
+      async (steps, segmentBytes) => {
+        let journal = await Journal.begin(folder, START, { segmentBytes })
+        opened.push(journal)
+        const past: string[][] = []
+        const known = new Set<number>()
+        // Tables are described when they are changed first, as logs do, so that each process meets them in another order.
+        const writeAgain = (n: number) => {
+          const { appender } = journal
+          appender.begin(lsn(n), n * 1000, `x${n}`)
+          past[n]!.forEach((value, i) => {
+            const id = Number(value.split(' ')[0])
+            if (!known.has(id)) appender.relation(table(id))
+            known.add(id)
+            appender.insert(id, encodeRow([`${n}.${i}`, value]))
+          })
+          appender.commit(lsn(n + 1))
+        }
+        for (const step of steps) {
+          if ('rows' in step) {
+            past.push(step.rows.map(([id, size]) => `${id} ${'x'.repeat(size * 70_000)}`))
+            writeAgain(past.length - 1)
+            continue
+          }
+          await journal.close()
+          const last = readdirSync(folder)
+            .filter(name => name.endsWith('.journal'))
+            .sort()
+            .at(-1)
+          if (last)
+            truncateSync(join(folder, last), Math.floor(statSync(join(folder, last)).size * step.tornAt))
+          journal = (await Journal.open(folder, segmentBytes))!
+          opened.splice(0, opened.length, journal)
+          known.clear()
+          const there = past.findIndex((_, n) => lsn(n) === journal.end.at)
+          for (let n = there < 0 ? past.length : there; n < past.length; n++) writeAgain(n)
+        }
+        await journal.appender.flush()
+        const reader = new JournalReader(journal, START.at, everything)
+        const found: string[] = []
+        for (let batch = await reader.read(7); batch.transactions.length > 0; batch = await reader.read(7))
+          for (const { events } of batch.transactions)
+            for (const event of events)
+              found.push(
+                `${event.lane} of ${packedValue((event as ChangeEvent & { op: 'insert' }).after, 1)}`,
+              )
+        await reader.close()
+        expect(found).toEqual(past.flat().map(value => `${value.split(' ')[0]} of ${value}`))
+        await journal.close()
+        opened.splice(0)
+      },
+    ),
+    { numRuns: 60 },
+  )
+}, 60_000)
+
+test('a table that was described in what is torn is described again', async () => {
+  let journal = await begin()
+  write(journal, 0, [[1, 'before']])
+  const large = () => {
+    journal.appender.begin(lsn(1), 1000, 'x1')
+    journal.appender.relation(table(3))
+    for (const i of [0, 1]) journal.appender.insert(3, encodeRow([`1.${i}`, 'x'.repeat(1_500_000)]))
+    journal.appender.commit(lsn(2))
+  }
+  large()
+  journal = await reopened(journal)
+  expect(journal.end.at).toBe(lsn(2))
+  const [last] = readdirSync(folder).filter(name => name.endsWith('.journal'))
+  await journal.close()
+  truncateSync(join(folder, last!), statSync(join(folder, last!)).size - 100)
+  journal = await reopened(journal)
+  expect(journal.end.at).toBe(lsn(1))
+  large()
+  journal = await reopened(journal)
+  const { transactions } = await readAll(journal, START.at, 10)
+  expect([...transactions].map(([id, values]) => [id, values.map(({ length }) => length)])).toEqual([
+    ['x0', [6]],
+    ['x1', [1_500_000, 1_500_000]],
+  ])
+})
+
 test('a transaction that is cut off and comes again is there once; one that is there already is passed over', async () => {
   const journal = await begin()
   const { appender } = journal
