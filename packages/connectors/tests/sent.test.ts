@@ -2,9 +2,11 @@ import { afterAll, beforeAll, expect, test } from '@jest/globals'
 import { comparedLine } from '@tide/core/send/compared-line'
 import type { FieldPair } from '@tide/core/definition/send'
 import fc from 'fast-check'
+import { readdirSync } from 'node:fs'
 import { mkdtemp, rm } from 'node:fs/promises'
 import { tmpdir } from 'node:os'
 import { join } from 'node:path'
+import { lease } from '../src/duckdb/instance.ts'
 import { FileSentStates } from '../src/sent/sent-states.ts'
 import type { CompareAsked, SentState } from '../src/contract/sent.ts'
 
@@ -67,9 +69,11 @@ async function send(
   return sent
 }
 
+/** Longer than what is compared as it is. */
+const LONG = 'osie'.repeat(200)
 const value = fc.option(
   fc.oneof(
-    fc.constantFrom('a', '', 'null', '[]', '"', '\\.', 'é', ' a', '“b” 2'),
+    fc.constantFrom('a', '', 'null', '[]', '"', '\\.', 'é', ' a', '“b” 2', LONG, `${LONG}r`),
     fc.string({ maxLength: 6 }),
   ),
 )
@@ -119,6 +123,32 @@ test('what differs, sent one after the other, makes the app what the results sai
     await state.close()
   }
 }, 120_000)
+
+test('long texts differ in little memory', async () => {
+  const count = 9_000
+  const state = await states.open('long', 'here')
+  const [file] = readdirSync(folder).filter(name => name.startsWith('long.') && name.endsWith('.duckdb'))
+  const held = await lease(join(folder, file!))
+  const connection = await held.connect()
+  const told = `'{"name":"A","note":"' || repeat('y', 20000) || i || '"}'`
+  await connection.run(
+    `INSERT INTO sent SELECT '["' || i || '"]', 'rec' || i, ${told}, ${told}, '2026-12-01' FROM range(${count}) r(i)`,
+  )
+  const lines = async function* () {
+    for (let i = 0; i < count; i++) {
+      const values = { name: 'A', note: 'x'.repeat(20_000) + i, source: 'us' }
+      yield Buffer.from(comparedLine(i, { key: [String(i)], values, matches: [], problem: null }, PAIRS))
+    }
+  }
+  const compared = await state.compare(lines(), ASKED)
+  expect((await compared.decide({ may: 'make identical' })).change).toBe(count)
+  const [last] = await compared.operations(count - 1, 5)
+  expect(last!.operation.values).toEqual({ note: 'x'.repeat(20_000) + (count - 1) })
+  await compared.close()
+  await held.disconnect(connection)
+  await held.release()
+  await state.close()
+}, 60_000)
 
 test('what was sent elsewhere, or by another key, is another matter', async () => {
   const here = await states.open('places', 'here')

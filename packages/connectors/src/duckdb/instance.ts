@@ -8,8 +8,8 @@ import { fileIdentity } from './file.ts'
 import { literal } from './sql.ts'
 import { makeStaging } from './staging-folder.ts'
 
-/** Enough for loads and merges in batches; DuckDB spills beyond it, so that the process stays small. */
-const MEMORY_LIMIT = '512MB'
+/** DuckDB spills beyond it, so that the process stays small. The larger is enough for loads and merges in batches. */
+type Memory = '512MB' | '256MB'
 /** What the cache is cut down to after loads, whose blocks nobody reads again; and after how much of them. */
 const CUT_TO = '32MB'
 const CUT_AFTER_BYTES = 128 * 2 ** 20
@@ -34,6 +34,7 @@ interface Shared {
 
 interface Opened {
   path: string
+  memory: Memory
   /** Who comes is counted before it is waited for, so that it is not closed under anybody. */
   users: number
   shared: Promise<Shared>
@@ -56,10 +57,10 @@ export interface Lease {
   release(): Promise<void>
 }
 
-/** Opens the file, or joins those who have it open. Fails with a remedy when another process holds it. */
-export async function lease(path: string): Promise<Lease> {
+/** Opens the file, or joins those who have it open. Fails with a remedy when another process holds it. `memory`: of who comes first. */
+export async function lease(path: string, memory: Memory = '512MB'): Promise<Lease> {
   await closing.get(fileIdentity(path))
-  const opened = open.get(fileIdentity(path)) ?? begin(path)
+  const opened = open.get(fileIdentity(path)) ?? begin(path, memory)
   opened.users++
   let released = false
   const release = async () => {
@@ -85,14 +86,15 @@ export async function lease(path: string): Promise<Lease> {
       const shared = await opened.shared.catch(() => undefined)
       if (shared && connection.host === shared.host) shared.connected--
     },
-    loaded: async bytes => cutCache(await presentOf(opened), bytes),
+    loaded: async bytes => cutCache(await presentOf(opened), bytes, opened.memory),
     release,
   }
 }
 
-function begin(path: string): Opened {
+function begin(path: string, memory: Memory): Opened {
   const identity = fileIdentity(path)
-  const opened: Opened = { path, users: 0, shared: openShared(path), identities: new Set([identity]) }
+  const shared = openShared(path, memory)
+  const opened: Opened = { path, memory, users: 0, shared, identities: new Set([identity]) }
   open.set(identity, opened)
   nameWhenThere(opened)
   return opened
@@ -104,7 +106,7 @@ async function presentOf(opened: Opened): Promise<Shared> {
   const shared = await waited.catch(() => undefined)
   if (shared && !shared.host.ended) return shared
   if (opened.shared === waited && (shared || opened.users > 1)) {
-    opened.shared = openShared(opened.path, shared?.staging)
+    opened.shared = openShared(opened.path, opened.memory, shared?.staging)
     nameWhenThere(opened)
   }
   return opened.shared
@@ -138,7 +140,7 @@ async function end(opened: Opened): Promise<void> {
   for (const identity of opened.identities) if (closing.get(identity) === closed) closing.delete(identity)
 }
 
-async function cutCache(shared: Shared, bytes: number): Promise<void> {
+async function cutCache(shared: Shared, bytes: number, memory: Memory): Promise<void> {
   shared.loadedBytes += bytes
   if (shared.loadedBytes < CUT_AFTER_BYTES) return
   if (shared.connected > 1) return // a query of theirs could find too little memory just then
@@ -148,13 +150,13 @@ async function cutCache(shared: Shared, bytes: number): Promise<void> {
     await connection.run(`SET memory_limit = '${CUT_TO}'`).catch(() => {}) // what is in use stays
     shared.loadedBytes = 0
   } finally {
-    await connection.run(`SET memory_limit = '${MEMORY_LIMIT}'`)
+    await connection.run(`SET memory_limit = '${memory}'`)
     await connection.disconnect()
   }
 }
 
 /** `left`: what was staged for a process that has ended. */
-async function openShared(path: string, left?: string): Promise<Shared> {
+async function openShared(path: string, memory: Memory, left?: string): Promise<Shared> {
   const file = resolve(path)
   await probeFolder(dirname(file), WRITABLE_REMEDY)
   if (left !== undefined) await rm(left, { recursive: true, force: true })
@@ -162,7 +164,7 @@ async function openShared(path: string, left?: string): Promise<Shared> {
   const settings = {
     autoinstall_known_extensions: 'false',
     autoload_known_extensions: 'false',
-    memory_limit: MEMORY_LIMIT,
+    memory_limit: memory,
     max_temp_directory_size: MOST_SPILLED,
     threads: '2',
     checkpoint_threshold: LOG_BYTES,

@@ -1,4 +1,7 @@
-/** A result held against what was sent, by one join in the file that keeps that. */
+/**
+ * A result held against what was sent, by one join in the file that keeps that. Texts, which may be long, are never what is joined or sorted: DuckDB
+ * holds such in memory. They stand beside the differences, in `now` and `had`.
+ */
 import type { SendCounts, SendRow } from '@tide/core/api/send'
 import { changedOf, written, type Encoded } from '@tide/core/send/compared-line'
 import { mayChange, mayCreate, mayRemove, type SendDefinition } from '@tide/core/definition/send'
@@ -14,8 +17,10 @@ import { pipeline } from 'node:stream/promises'
 
 const CSV = `delim = ',', quote = '"', escape = '"', nullstr = '', allow_quoted_nulls = false, header = false, auto_detect = false, new_line = '\\n', max_line_size = 33554432, buffer_size = 67108864`
 /** Rows that are looked at one by one, at a time. */
-const PAGE = 5_000
+const PAGE = 1_000
 const DOUBLED_SHOWN = 5
+/** Texts are compared as they are up to this length, longer ones by their digests. */
+const SHORT_BYTES = 500
 
 const matchNames = (count: number) => Array.from({ length: count }, (_, i) => `m${i}`)
 
@@ -81,20 +86,33 @@ async function differences(
   const isAgain = again === 'all' ? 'true' : 'key IN (SELECT key FROM wanted)'
   const only =
     again !== undefined && again !== 'all' && again.only ? 'AND key IN (SELECT key FROM wanted)' : ''
+  const matches = names.map(name => `, ${name}`).join('')
   await connection.run(`
     CREATE OR REPLACE TEMP TABLE difference AS
-    SELECT * FROM (
-      SELECT r.n, key, r.vals, r.firsts, s.vals AS was, s.id, r.field, r.reason, r.remedy
-        ${names.map(name => `, r.${name}`).join('')},
+    SELECT (row_number() OVER (ORDER BY n NULLS LAST, key))::INT AS d, * FROM (
+      SELECT r.n, key, r.place, s.id, r.field, r.reason, r.remedy${matches},
         CASE
           WHEN r.n IS NULL THEN 'gone'
           WHEN r.reason IS NOT NULL THEN 'bad'
           WHEN s.key IS NULL THEN 'new'
-          WHEN s.told IS DISTINCT FROM r.vals OR ${isAgain} THEN 'changed'
+          WHEN s.says IS DISTINCT FROM r.says OR ${isAgain} THEN 'changed'
           ELSE 'same'
         END AS kind
-      FROM (SELECT * FROM result WHERE key IS NOT NULL) r FULL JOIN sent s USING (key))
+      FROM (SELECT n, key, rowid AS place, field, reason, remedy${matches}, ${says('vals')} FROM result WHERE key IS NOT NULL) r
+      FULL JOIN (SELECT key, id, ${says('told')} FROM sent) s USING (key))
     WHERE kind <> 'same' ${only}`)
+  await connection.run(
+    'CREATE OR REPLACE TEMP TABLE now AS SELECT d, vals, firsts FROM result r JOIN difference ON place = r.rowid',
+  )
+  await connection.run(
+    'CREATE OR REPLACE TEMP TABLE had AS SELECT d, s.vals AS was FROM sent s JOIN difference USING (key)',
+  )
+  await connection.run('DROP TABLE temp.result')
+}
+
+/** A text to tell equal ones by. */
+function says(text: string, as = 'says'): string {
+  return `CASE WHEN strlen(${text}) > ${SHORT_BYTES} THEN sha256(${text}) ELSE ${text} END AS ${as}`
 }
 
 /** What differs as text, and says nothing new: a value that has gone and is left as it is in the app. */
@@ -102,23 +120,50 @@ async function leaveSame(connection: DuckdbConnection, fields: readonly string[]
   const [[before]] = (await connection.ask(`SELECT max(value) FROM meta WHERE name = 'fields'`)) as [
     [HostValue],
   ]
-  const suspect = before === JSON.stringify(fields) ? `AND vals LIKE '%:null%'` : ''
-  let after = -1
+  const suspect =
+    before === JSON.stringify(fields) ? `AND d IN (SELECT d FROM now WHERE vals LIKE '%:null%')` : ''
+  let after = 0
   for (;;) {
     const page = await connection.ask(
-      `SELECT n::INT, key, vals, was FROM difference WHERE kind = 'changed' ${suspect} AND n > ${after} ORDER BY n LIMIT ${PAGE}`,
+      `SELECT d FROM difference WHERE kind = 'changed' ${suspect} AND d > ${after} ORDER BY d LIMIT ${PAGE}`,
     )
     if (page.length === 0) return
-    after = page.at(-1)![0] as number
-    const same = page.filter(
-      ([, , vals, was]) => Object.keys(changedOf(valuesOf(was!), written(encodedOf(vals!)))).length === 0,
-    )
-    if (same.length === 0) continue
-    await connection.run(
-      'DELETE FROM difference WHERE key IN (SELECT unnest(from_json($1, \'["VARCHAR"]\')))',
-      [JSON.stringify(same.map(([, key]) => key))],
-    )
+    const numbers = page.map(([d]) => d as number)
+    after = numbers.at(-1)!
+    const texts = await textsOf(connection, numbers)
+    const same = numbers.filter(d => {
+      const { vals, was } = texts.get(d)!
+      return Object.keys(changedOf(valuesOf(was!), written(encodedOf(vals!)))).length === 0
+    })
+    if (same.length > 0)
+      await connection.run(`DELETE FROM difference WHERE d IN ${LISTED}`, [JSON.stringify(same)])
   }
+}
+
+/** Numbers, given as JSON. */
+const LISTED = `(SELECT unnest(from_json($1, '["INT"]')))`
+
+interface Texts {
+  vals: HostValue
+  firsts: HostValue
+  was: HostValue
+}
+
+/** What differences with these numbers say, and what the app had. */
+async function textsOf(
+  connection: DuckdbConnection,
+  numbers: readonly number[],
+): Promise<Map<number, Texts>> {
+  const texts = new Map<number, Texts>(numbers.map(d => [d, { vals: null, firsts: null, was: null }]))
+  if (numbers.length === 0) return texts
+  const [first, last] = [Math.min(...numbers), Math.max(...numbers)]
+  const where = `WHERE d BETWEEN ${first} AND ${last} AND d IN ${LISTED}`
+  const wanted = [JSON.stringify(numbers)]
+  for (const [d, vals, firsts] of await connection.ask(`SELECT d, vals, firsts FROM now ${where}`, wanted))
+    Object.assign(texts.get(d as number)!, { vals, firsts })
+  for (const [d, was] of await connection.ask(`SELECT d, was FROM had ${where}`, wanted))
+    Object.assign(texts.get(d as number)!, { was })
+  return texts
 }
 
 interface Parts {
@@ -179,7 +224,7 @@ class OpenCompared implements Compared {
     const hits = isMet ? 'coalesce(m.hits, 0)' : '0'
     await connection.run(`
       CREATE OR REPLACE TEMP TABLE decided AS
-      SELECT d.n, d.key, d.vals, d.firsts, d.was, ${isMet ? 'coalesce(d.id, m.id)' : 'd.id'} AS id, d.kind,
+      SELECT d.d, d.n, d.key, ${isMet ? 'coalesce(d.id, m.id)' : 'd.id'} AS id, d.kind,
         d.field AS field,
         CASE
           WHEN d.kind = 'bad' THEN d.reason
@@ -205,15 +250,18 @@ class OpenCompared implements Compared {
         remedy = 'Let rows meet by a field that is unique, or correct one of the two.'
       WHERE op = 'change' AND kind = 'new' AND id IN (
         SELECT id FROM (
-          SELECT id, key FROM decided WHERE op = 'change' UNION SELECT id, key FROM sent WHERE id IS NOT NULL)
+          SELECT id, key FROM decided WHERE op = 'change'
+          UNION
+          SELECT id, key FROM sent WHERE id IN (SELECT id FROM decided WHERE op = 'change' AND kind = 'new'))
         GROUP BY id HAVING count(DISTINCT key) > 1)`)
     // What the app has refused is not asked of it again before it changes.
     await connection.run(`
       UPDATE decided SET op = 'held', field = f.field, reason = f.reason, remedy = f.remedy
-      FROM refused f WHERE decided.key = f.key AND decided.op IN ('create', 'change') AND f.told = decided.vals`)
+      FROM (${saidOf('refused', 'field, reason, remedy')}) f
+      WHERE decided.d = f.d AND decided.op IN ('create', 'change')`)
     await connection.run(`
       UPDATE decided SET op = 'left', field = NULL, reason = 'Left out by hand: ' || h.note, remedy = 'It is taken again once it says something else at the source.'
-      FROM by_hand h WHERE decided.key = h.key AND h.vals IS NULL AND h.told = decided.vals`)
+      FROM (${saidOf('by_hand', 'note', 'WHERE vals IS NULL')}) h WHERE decided.d = h.d`)
     await connection.run(`
       CREATE OR REPLACE TEMP TABLE operation AS
       SELECT (row_number() OVER (ORDER BY CASE op WHEN 'remove' THEN 0 WHEN 'create' THEN 1 ELSE 2 END, n, key))::INT AS number, *
@@ -241,9 +289,14 @@ class OpenCompared implements Compared {
 
   async operations(after: number, limit: number): Promise<{ n: number; operation: SentOperation }[]> {
     const rows = await this.connection.ask(
-      `SELECT number, op, key, id, vals, firsts, was FROM operation WHERE number > ${Math.trunc(after)} ORDER BY number LIMIT ${Math.trunc(limit)}`,
+      `SELECT number, op, key, id, d FROM operation WHERE number > ${Math.trunc(after)} ORDER BY number LIMIT ${Math.trunc(limit)}`,
     )
-    return rows.map(([n, op, key, id, vals, firsts, was]) => {
+    const texts = await textsOf(
+      this.connection,
+      rows.map(row => row[4] as number),
+    )
+    return rows.map(([n, op, key, id, d]) => {
+      const { vals, firsts, was } = texts.get(d as number)!
       const before = was === null ? null : valuesOf(was!)
       const now = vals === null ? {} : written(encodedOf(vals!))
       const first = firsts === null ? {} : written(encodedOf(firsts!))
@@ -271,13 +324,20 @@ class OpenCompared implements Compared {
 
   async look(each: number, find: string): Promise<SendRow[]> {
     const rows = await this.connection.ask(
-      `SELECT op, key, id, was, vals, firsts, field, reason, remedy FROM decided
-       WHERE $1 = '' OR contains(lower(concat_ws(' ', key, id, vals, was, reason)), lower($1))
+      `SELECT op, key, id, d, field, reason, remedy FROM decided
+       WHERE $1 = '' OR contains(lower(concat_ws(' ', key, id, reason)), lower($1))
+         OR d IN (SELECT d FROM now WHERE contains(lower(vals), lower($1)))
+         OR d IN (SELECT d FROM had WHERE contains(lower(was), lower($1)))
        QUALIFY row_number() OVER (PARTITION BY op ORDER BY n, key) <= ${Math.trunc(each)}
        ORDER BY op, n, key`,
       [find],
     )
-    return rows.map(([op, key, id, was, vals, firsts, field, reason, remedy]) => {
+    const texts = await textsOf(
+      this.connection,
+      rows.map(row => row[3] as number),
+    )
+    return rows.map(([op, key, id, d, field, reason, remedy]) => {
+      const { vals, firsts, was } = texts.get(d as number)!
       const before = was === null ? null : valuesOf(was!)
       const first = op === 'create' && firsts !== null ? written(encodedOf(firsts!)) : {}
       return {
@@ -311,6 +371,14 @@ class OpenCompared implements Compared {
   close(): Promise<void> {
     return this.parts.closed()
   }
+}
+
+/** What is known of rows (`table`) that say now what they said then: by the number of the difference. */
+function saidOf(table: string, columns: string, where = ''): string {
+  return `SELECT x.d, f.* EXCLUDE (key, says)
+    FROM (SELECT key, ${columns}, ${says('told')} FROM ${table} ${where}) f
+    JOIN difference x USING (key)
+    JOIN (SELECT d, ${says('vals')} FROM now) n ON n.d = x.d AND n.says = f.says`
 }
 
 export function keyOf(text: HostValue): string[] {

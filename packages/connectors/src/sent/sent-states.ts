@@ -54,7 +54,7 @@ export class FileSentStates implements SentStates {
   async open(pipeline: string, place: string): Promise<SentState> {
     await mkdir(this.folder, { recursive: true, mode: 0o700 })
     const path = join(this.folder, `${prefixOf(pipeline)}${nameOf(place)}`)
-    const file = await lease(`${path}.duckdb`)
+    const file = await lease(`${path}.duckdb`, '256MB')
     try {
       const connection = await file.connect()
       // Of two who make a table at once one would be refused, though it is there then.
