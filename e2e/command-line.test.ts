@@ -19,7 +19,7 @@ beforeAll(async () => {
   database = await startRealPostgres()
   const client = await database.connect()
   await client.query(
-    `CREATE TABLE beds (id int PRIMARY KEY, mail text); INSERT INTO beds VALUES (1, 'a@example.org')`,
+    `CREATE TABLE beds (id int PRIMARY KEY, mail text); CREATE TABLE sheds (id int PRIMARY KEY); INSERT INTO beds VALUES (1, 'a@example.org')`,
   )
   await client.end()
   server = await startServer(folder)
@@ -64,7 +64,7 @@ test('a file is checked, foreseen, put and started; then it is what runs, and a 
   expect(plan.said).toContain('a keyed hash')
   expect(tide(['put', file], here)).toEqual({ code: 0, said: '“Beds” is made.\n' })
   expect(tide(['put', file], here)).toEqual({ code: 0, said: '“Beds” is so already.\n' })
-  expect(tide(['start', 'Beds'])).toEqual({ code: 0, said: '“Beds” is started: 1 tables.\n' })
+  expect(tide(['start', 'Beds'])).toEqual({ code: 0, said: '“Beds” is started: 2 tables.\n' })
   await eventually(
     async () => (await call<PipelineStatus[]>(server.url, 'GET', '/pipelines'))[0]!.state === 'Following',
   )
@@ -73,8 +73,23 @@ test('a file is checked, foreseen, put and started; then it is what runs, and a 
   await eventually(async () => runs.test(tide(['runs', 'Beds']).said))
   expect(tide(['verify', 'Beds'])).toEqual({
     code: 0,
-    said: expect.stringMatching(/beds: \d+ rows equal, 0 differ\n$/),
+    said: expect.stringMatching(/beds: \d+ rows equal, 0 differ\n.*sheds: 0 rows equal, 0 differ\n$/),
   })
+  expect(tide(['pause', 'Beds', '--lane', 'public.barns'])).toEqual({
+    code: 1,
+    said: '“Beds” has no table public.barns. It has public.beds, public.sheds.\n',
+  })
+  expect(tide(['pause', 'Beds', '--lane', 'public.sheds'])).toEqual({
+    code: 0,
+    said: 'public.sheds of “Beds” is told to pause.\n',
+  })
+  const still = () => tide(['status', 'Beds']).said.includes('2 tables, 1 of them standing still')
+  await eventually(async () => still())
+  expect(tide(['continue', 'Beds', '--lane', 'public.sheds'])).toEqual({
+    code: 0,
+    said: 'public.sheds of “Beds” is told to continue.\n',
+  })
+  await eventually(async () => !still())
   expect(tide(['log', 'Beds', '--text', 'ROWS are equal'])).toEqual({
     code: 0,
     said: expect.stringMatching(/^\S+Z info {4}Beds: Verified .*beds: \d+ rows are equal, none differ\.\n$/),

@@ -35,6 +35,8 @@ export interface Asked {
   reason: string
   /** What is looked for in the log. */
   log: LogQuery
+  /** A table of the source, as it is printed. */
+  lane: string | undefined
   /** Goes on with what comes. */
   follow: boolean
   say(text: string): void
@@ -127,8 +129,8 @@ export const COMMANDS: Record<string, Command> = {
       return 0
     },
   },
-  pause: deed('pause', 'lets a pipeline stand still'),
-  continue: deed('continue', 'lets a pipeline go on'),
+  pause: deed('pause', 'lets a pipeline stand still, or with --lane one table of it'),
+  continue: deed('continue', 'lets a pipeline go on, or with --lane one table of it'),
   send: {
     takes: 'NAME',
     does: 'sends what differs into the app, and waits until that is over',
@@ -289,19 +291,43 @@ function deed(action: 'pause' | 'continue' | 'stop' | 'land-now', does: string):
     takes: 'NAME',
     does,
     run: async asked => {
-      const { id, definition } = await named(asked)
-      const { state } = await asked.server.call<PipelineStatus>('POST', `/pipelines/${id}/${action}`)
-      asked.say(`“${definition.name}” was ${state.toLowerCase()} when it was told to ${action}.`)
+      const { server, lane, say } = asked
+      const status = await named(asked)
+      if (lane !== undefined && (action === 'pause' || action === 'continue'))
+        return deedOfLane(asked, status, action, lane)
+      const { id, definition } = status
+      const { state } = await server.call<PipelineStatus>('POST', `/pipelines/${id}/${action}`)
+      say(`“${definition.name}” was ${state.toLowerCase()} when it was told to ${action}.`)
       return 0
     },
   }
+}
+
+/** Of all origins that have a table of this name. */
+async function deedOfLane(
+  { server, say }: Asked,
+  { id, definition, lanes }: PipelineStatus,
+  action: 'pause' | 'continue',
+  table: string,
+): Promise<number> {
+  const found = lanes.flatMap(({ source }, i) => (printName(source) === table ? [i] : []))
+  if (found.length === 0) {
+    const there = lanes.map(({ source }) => printName(source)).join(', ')
+    say(`“${definition.name}” has no table ${table}. It has ${there || 'none yet'}.`)
+    return REFUSED
+  }
+  await server.call('POST', `/pipelines/${id}/${action}-lanes`, { lanes: found })
+  say(`${table} of “${definition.name}” is told to ${action}.`)
+  return 0
 }
 
 function statusLine({ definition, state, lagSeconds, reason, lanes }: PipelineStatus): string {
   const lag =
     state !== 'Following' ? '' : lagSeconds === null ? ', lag unknown' : `, ${lagSeconds.toFixed(1)} s behind`
   const why = reason ? `: ${reason.message} ${reason.remedy}` : ''
-  return `${definition.name}: ${state}${lag}, ${lanes.length} tables${why}`
+  const standing = lanes.filter(({ paused }) => paused).length
+  const but = standing === 0 ? '' : `, ${standing} of them standing still`
+  return `${definition.name}: ${state}${lag}, ${lanes.length} tables${but}${why}`
 }
 
 function verifiedLine({ source, origin, verified }: VerificationAnswer['lanes'][number]): string {

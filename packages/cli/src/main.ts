@@ -36,7 +36,7 @@ async function main(): Promise<number> {
   const server = new Server(process.env.TIDE_URL ?? 'http://127.0.0.1:4600')
   const { json, losses, to, reason, follow, text, level, lane, since, until } = values
   const log = given({ text, level, lane, since, until })
-  return command.run({ server, about, json, losses, to, reason, log, follow, say })
+  return command.run({ server, about, json, losses, to, reason, log, lane, follow, say })
 }
 
 /** What is not said is not asked for. */

@@ -99,7 +99,7 @@ export interface HeldRepository {
   /** Keeping one again changes nothing. */
   keep(records: readonly Held[]): Promise<void>
   /** Keys of which the target has another row than it should. */
-  differing(pipeline: string): Promise<Pick<HeldRecord, 'table' | 'identity'>[]>
+  differing(pipeline: string): Promise<Pick<HeldRecord, 'table' | 'identity' | 'state' | 'heldAt'>[]>
   get(pipeline: string, ids: readonly number[]): Promise<HeldRecord[]>
   /**
    * Closes all that are open of these keys of a table, or of all its keys. Of those that were dropped only the difference ends,

@@ -29,7 +29,7 @@ function bed(trouble: Trouble = () => undefined) {
   const from = () => ({ ...sessionOf({ log: side }), row }) as ReturnType<typeof sessionOf>
   const to = () => sessionOf({ target: target.side(trouble) })
   const made = worldOf({ from, to }, join(folder, String(worlds++)))
-  return { log, target, ...made, engine: made.engine() }
+  return { log, target, ...made, engine: made.engine(), engineAgain: () => made.engine() }
 }
 
 type Bed = ReturnType<typeof bed>
@@ -317,6 +317,65 @@ test('with nothing to be held, the first that does not fit stops its lane', asyn
   await settled(() => one.record.state === 'Stopped')
   expect(one.record.reason!.message).toContain('the value bad does not fit')
   await one.engine.stop()
+})
+
+test('beyond a share of its rows a lane stands still, too', async () => {
+  const one = bed()
+  one.record.definition = { ...asReplication(one.record.definition), held: { percent: 2 } }
+  one.target.refuses = noBad
+  one.log.commit(Array.from({ length: 120 }, (_, i) => ['t', 'a', `t${100 + i}`]))
+  await started(one)
+  one.log.commit(['t300', 't301'].map(key => ['t', 'bad', key]))
+  await settled(() => one.held.open.length === 2 && atHead(one))
+  expect(stream(one)!.lanes[0]!.paused).toBeUndefined()
+  one.log.commit([
+    ['t', 'bad', 't302'],
+    ['u', 'good', 'u10'],
+  ])
+  await settled(() => there(one).includes('u10 good'))
+  expect(stream(one)!.lanes[0]!.paused!.why!.message).toContain('3 of the 120 rows of nursery.t')
+  expect(one.held.open.length).toBe(2)
+  await one.engine.stop()
+})
+
+test('where a row waits for somebody for too long its lane stands still, until somebody has looked after it', async () => {
+  const one = bed()
+  one.record.definition = { ...asReplication(one.record.definition), held: { hours: 5 } }
+  one.target.refuses = noBad
+  one.log.commit([['t', 'a', 't10']])
+  await started(one)
+  one.log.commit([
+    ['t', 'bad', 't11'],
+    ['t', 'bad', 't12'],
+  ])
+  await settled(() => one.held.open.length === 2 && atHead(one))
+  const hour = 3_600_000
+  one.later(3 * hour)
+  await settled(() => one.record.state === 'Following')
+  await one.engine.stop()
+  // Since when they wait is known to whoever goes on.
+  const engine = one.engineAgain()
+  await engine.start()
+  one.later(1.5 * hour)
+  one.log.commit([['u', 'good', 'u10']])
+  await settled(() => there(one).includes('u10 good'))
+  expect(stream(one)!.lanes[0]!.paused).toBeUndefined()
+  one.later(hour)
+  await settled(() => stream(one)!.lanes[0]!.paused !== undefined)
+  expect(stream(one)!.lanes[0]!.paused!.why!.message).toBe(
+    '2 rows of nursery.t are held back for more than 5 hours.',
+  )
+  // One is let be, the other tried again: nobody needs to look after them any more.
+  const [first, second] = one.held.open.map(({ id }) => id)
+  await engine.deeds.settleHeld('p', { deed: 'drop', ids: [first!], note: 'known' })
+  await settled(() => one.held.open.length === 1)
+  one.target.refuses = rows => noBad(rows.filter(([id]) => !id.endsWith('/t12')))
+  await engine.deeds.settleHeld('p', { deed: 'retry', ids: [second!] })
+  await settled(() => one.held.open.length === 0)
+  await engine.deeds.continueLanes('p', [])
+  one.log.commit([['t', 'good', 't13']])
+  await settled(() => there(one).includes('t13 good') && stream(one)!.lanes[0]!.own === undefined)
+  await engine.stop()
 })
 
 describe('before most of a table goes', () => {

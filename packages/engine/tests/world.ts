@@ -104,6 +104,8 @@ export function world(open: { from(): Session; to(): Session }, folder = '/nowhe
     runs,
     held,
     verifications,
+    /** So many milliseconds go by. */
+    later: (milliseconds: number) => void (time += milliseconds),
     partsOf,
     engine: (parts = partsOf('home')) => new Engine(parts),
   }

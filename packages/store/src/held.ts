@@ -49,12 +49,18 @@ export class HeldRecords {
         .onConflictDoNothing()
   }
 
-  async differing(of: string): Promise<Pick<HeldRecord, 'table' | 'identity'>[]> {
+  async differing(of: string): Promise<Pick<HeldRecord, 'table' | 'identity' | 'state' | 'heldAt'>[]> {
     const found = await this.db
-      .selectDistinctOn([held.table, held.keyHash], { table: held.table, identity: held.identity })
+      .selectDistinctOn([held.table, held.keyHash], {
+        table: held.table,
+        identity: held.identity,
+        state: held.state,
+        heldAt: held.heldAt,
+      })
       .from(held)
       .where(and(eq(held.pipeline, of), eq(held.differs, true)))
-    return found.map(({ table, identity }) => ({ table, identity: this.keyOf(identity) }))
+      .orderBy(held.table, held.keyHash, desc(sql`${held.state} = 'open'`), held.heldAt)
+    return found.map(row => ({ ...row, identity: this.keyOf(row.identity) }))
   }
 
   async get(of: string, ids: readonly number[]): Promise<HeldRecord[]> {

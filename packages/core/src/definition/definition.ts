@@ -5,6 +5,7 @@ import { conditionSchema } from '../scope/condition.ts'
 import { columnRuleSchema } from '../shape/column-rule.ts'
 import { bundleSchema } from './bundle.ts'
 import { filesSchema } from './files.ts'
+import { heldBoundsSchema } from './held-bounds.ts'
 import { CHOSEN_PATTERN, shownText } from './id.ts'
 import { deletesSchema, laneRuleSchema, thereSchema } from './lane-rule.ts'
 import { sendSchema, type SendDefinition } from './send.ts'
@@ -127,13 +128,8 @@ const replicateSchema = Type.Object(
         { additionalProperties: false },
       ),
     ),
-    /** What becomes of rows that the target will not take: they are held back, so many of a lane at most (0: none), then it stops. */
-    held: Type.Optional(
-      Type.Object(
-        { most: Type.Integer({ title: 'Held back at most', minimum: 0, maximum: 100_000 }) },
-        { additionalProperties: false },
-      ),
-    ),
+    /** What becomes of rows that the target will not take: they are held back, within these bounds for each lane; beyond them it stands still. */
+    held: Type.Optional(heldBoundsSchema),
     /** Before more than this share of a table's rows is deleted, somebody is asked (100: nobody is); half of them by default. */
     guard: Type.Optional(
       Type.Object(

@@ -49,9 +49,6 @@ export type HeldDeed =
   | { deed: 'correct'; ids: number[]; values: Record<string, string | null> }
   | { deed: 'drop'; ids: number[]; note: string }
 
-/** So many keys of a lane are held at most, where nothing else is said; beyond that the pipeline stops. */
-export const HELD_AT_MOST = 1000
-
 const TOLD_CHARACTERS = 2_000
 
 /** A row by its columns' names, without what may not be told: columns that reach the target masked, or not at all. */

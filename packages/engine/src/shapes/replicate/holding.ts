@@ -1,8 +1,8 @@
 /** What a pipeline holds back: rows that its target would not take, until they stand there or somebody lets them be. */
 import type { LaneProgress, Stream } from '@tide/core/checkpoint/checkpoint'
 import type { FoldedKey } from '@tide/core/apply/fold'
+import { HELD_AT_MOST, heldTooLong, tooManyHeld, type HeldBounds } from '@tide/core/definition/held-bounds'
 import {
-  HELD_AT_MOST,
   toldShaped,
   toldSource,
   toldValue,
@@ -32,8 +32,10 @@ export interface HoldingSettings {
   repository: HeldRepository
   pipeline: string
   lanes: readonly WorkingLane[]
-  /** So many keys of a lane, at most. */
-  most?: number | undefined
+  /** Of each lane. */
+  bounds?: HeldBounds | undefined
+  /** Rows of a lane at the target; null: not known. */
+  rowsThere?(lane: WorkingLane): number | null
   clock: () => string
   /** So many are kept. */
   told?(rows: number): void
@@ -41,27 +43,28 @@ export interface HoldingSettings {
 
 export class Holding {
   private readonly settings: HoldingSettings
-  /** By lane, the keys of which the target has another row than it should. */
-  private readonly differing: Set<string>[]
+  /** By lane, the keys of which the target has another row than it should: since when they wait for somebody; null: for nobody. */
+  private readonly differing: Map<string, string | null>[]
 
   private constructor(settings: HoldingSettings) {
     this.settings = settings
-    this.differing = settings.lanes.map(() => new Set())
+    this.differing = settings.lanes.map(() => new Map())
   }
 
   static async open(settings: HoldingSettings): Promise<Holding> {
     const holding = new Holding(settings)
     const { lanes, repository, pipeline } = settings
     const byTable = new Map(lanes.map(({ plan, index }) => [datasetId(plan.source), index]))
-    for (const { table, identity } of await repository.differing(pipeline)) {
+    for (const { table, identity, state, heldAt } of await repository.differing(pipeline)) {
       const index = byTable.get(table)
-      if (index !== undefined) holding.differing[index]!.add(keyText(identity))
+      if (index === undefined) continue
+      holding.differing[index]!.set(keyText(identity), state === 'open' ? heldAt : null)
     }
     return holding
   }
 
   get most(): number {
-    return this.settings.most ?? HELD_AT_MOST
+    return this.settings.bounds?.most ?? HELD_AT_MOST
   }
 
   /** The target has another row under this key than it should, so that nothing can be taken from there. */
@@ -114,7 +117,7 @@ export class Holding {
       const added = kept.filter(row => row.lane.index === index)
       if (own.size === 0 && added.length === 0 && !lane.differs) return lane
       same = false
-      const keys = gone === 'all' ? new Set<string>() : new Set(own)
+      const keys = new Set(gone === 'all' ? [] : own.keys())
       for (const key of gone === 'all' ? [] : (gone ?? [])) keys.delete(keyText(key))
       for (const { state } of added) keys.add(keyText(state.identity))
       const next = { ...lane, differs: keys.size }
@@ -142,7 +145,11 @@ export class Holding {
       const table = datasetId(lanes[index]!.plan.source)
       await repository.settle(pipeline, table, ended, { state, at: clock() })
     }
-    for (const { lane, state } of kept) this.differing[lane.index]!.add(keyText(state.identity))
+    const now = clock()
+    for (const { lane, state } of kept) {
+      const [own, key] = [this.differing[lane.index]!, keyText(state.identity)]
+      own.set(key, own.get(key) ?? now)
+    }
   }
 
   records(ids: readonly number[]): Promise<HeldRecord[]> {
@@ -151,8 +158,10 @@ export class Holding {
   }
 
   /** Closes all that is held of a row that a person lets be; it still differs. */
-  async letBe({ plan }: WorkingLane, identity: Key, note: string): Promise<void> {
+  async letBe({ plan, index }: WorkingLane, identity: Key, note: string): Promise<void> {
     const { repository, pipeline, clock } = this.settings
+    const [own, key] = [this.differing[index]!, keyText(identity)]
+    if (own.has(key)) own.set(key, null)
     await repository.settle(pipeline, datasetId(plan.source), [identity], {
       state: 'dropped',
       at: clock(),
@@ -165,13 +174,36 @@ export class Holding {
     await this.committed([], new Map(indexes.map(index => [index, 'all'])))
   }
 
+  /** Throws a LaneFailure where a row of one of these lanes has waited for too long. */
+  refuseOld(lanes: readonly WorkingLane[]): void {
+    const { bounds = {}, clock } = this.settings
+    if (bounds.hours === undefined) return
+    const now = clock()
+    for (const { index, plan } of lanes) {
+      const old = [...this.differing[index]!.values()].filter(
+        since => since !== null && heldTooLong(since, now, bounds),
+      )
+      if (old.length === 0) continue
+      const rows = old.length === 1 ? 'A row' : `${old.length.toLocaleString('en')} rows`
+      throw new LaneFailure(
+        index,
+        'value',
+        `${rows} of ${printName(plan.source)} ${old.length === 1 ? 'is' : 'are'} held back for more than ${bounds.hours} hours.`,
+        'Look at them in Held: try them again, correct them, or let them be; then let it go on.',
+      )
+    }
+  }
+
   private refuseTooMany(rows: readonly HeldRow[]): void {
+    const { bounds = {}, rowsThere } = this.settings
     for (const [index, own] of this.differing.entries()) {
       const added = rows.filter(row => row.lane.index === index)
-      const keys = new Set(own)
+      if (added.length === 0) continue
+      const keys = new Set(own.keys())
       for (const { state } of added) keys.add(keyText(state.identity))
-      if (added.length === 0 || keys.size <= this.most) continue
       const [{ lane, state, column, reason }] = added as [HeldRow]
+      const tooMany = tooManyHeld(printName(lane.plan.source), keys.size, rowsThere?.(lane) ?? null, bounds)
+      if (tooMany === undefined) continue
       const { plan } = lane
       const where = `${printName(plan.target)}${column === null ? '' : `.${column}`}`
       const key = toldKey(plan, state.identity).join(', ').slice(0, 60)
@@ -186,7 +218,7 @@ export class Holding {
         : new LaneFailure(
             index,
             'value',
-            `${keys.size.toLocaleString('en')} rows of ${printName(plan.source)} would be held back, and ${this.most.toLocaleString('en')} at most may be. ${what}`,
+            `${tooMany} ${what}`,
             'Mend what is wrong with them and let it go on, or let more be held back (Setup, Start).',
           )
     }

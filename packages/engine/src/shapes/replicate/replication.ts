@@ -87,7 +87,8 @@ export class OpenReplication implements OpenRun {
       repository,
       pipeline: id,
       lanes,
-      most: held?.most,
+      bounds: held,
+      rowsThere: lane => this.rowsThere(lane),
       clock,
       told: rows => this.heldNow(rows),
     })
@@ -228,6 +229,13 @@ export class OpenReplication implements OpenRun {
       await this.copying!.copy(this.open.source, uncopied, signal)
     }
     return undefined
+  }
+
+  /** The last lane that goes on does so: what it holds can be looked after only while it does. */
+  private refuseOld(): void {
+    const { lanes } = this.open.checkpoint.now
+    const going = this.known.lanes.filter(({ index }) => !lanes[index]!.paused)
+    if (going.length > 1) this.open.holding.refuseOld(going)
   }
 
   async rest(signal: AbortSignal): Promise<void> {
@@ -455,6 +463,7 @@ export class OpenReplication implements OpenRun {
     const told = {
       succeeded: () => {
         run.succeeded()
+        this.refuseOld()
         if (once && open.checkpoint.now.consistent) run.turn()
       },
       counted: (lane: number, rows: number) => void (this.known.rowsThere[lane] = rows),

@@ -1,6 +1,6 @@
 import { GUARDED_PERCENT } from '@tide/core/apply/deletion-guard'
 import type { ReplicateDefinition } from '@tide/core/definition/definition'
-import { HELD_AT_MOST } from '@tide/core/definition/held'
+import { HELD_AT_MOST, type HeldBounds } from '@tide/core/definition/held-bounds'
 import { count } from '../../format.ts'
 import { InlineField } from '../../parts/Field.tsx'
 
@@ -11,6 +11,11 @@ interface SafetyFieldsProps {
 
 /** When the pipeline stops and asks, rather than going on. */
 export function SafetyFields({ definition: { held, guard }, change }: SafetyFieldsProps) {
+  const bound = (part: HeldBounds) => {
+    const bounds = { ...held, ...part }
+    const isAny = Object.values(bounds).some(value => value !== undefined)
+    change({ held: isAny ? bounds : undefined })
+  }
   return (
     <div className="mt-3 text-[13px]">
       <p className="mb-1 font-semibold">When to stop and ask</p>
@@ -18,8 +23,22 @@ export function SafetyFields({ definition: { held, guard }, change }: SafetyFiel
         title="Rows held back, at most"
         value={held?.most}
         most={100_000}
-        set={most => change({ held: most === undefined ? undefined : { most } })}
-        says={`of each table, while all others land; 0: the first that does not fit stops it; empty: ${count(HELD_AT_MOST)}`}
+        set={most => bound({ most })}
+        says={`of each table, while all others land; beyond that it stands still; 0: with the first; empty: ${count(HELD_AT_MOST)}`}
+      />
+      <Field
+        title="Percent of rows held back"
+        value={held?.percent}
+        most={100}
+        set={percent => bound({ percent: percent === undefined ? undefined : Math.max(1, percent) })}
+        says="of a table’s rows at the target, where there are 100 or more; empty: only their number counts"
+      />
+      <Field
+        title="Hours held back, at most"
+        value={held?.hours}
+        most={8760}
+        set={hours => bound({ hours: hours === undefined ? undefined : Math.max(1, hours) })}
+        says="when a row has waited for somebody longer than that, its table stands still; empty: it may wait"
       />
       <Field
         title="Percent of rows deleted"
