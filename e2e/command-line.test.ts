@@ -90,7 +90,7 @@ test('a file is checked, foreseen, put and started; then it is what runs, and a 
     said: 'public.sheds of “Beds” is told to continue.\n',
   })
   await eventually(async () => !still())
-  expect(tide(['log', 'Beds', '--text', 'ROWS are equal'])).toEqual({
+  expect(tide(['log', 'Beds', '--text', 'BEDS: 1 rows are EQUAL'])).toEqual({
     code: 0,
     said: expect.stringMatching(/^\S+Z info {4}Beds: Verified .*beds: \d+ rows are equal, none differ\.\n$/),
   })
@@ -130,7 +130,7 @@ test('a file is checked, foreseen, put and started; then it is what runs, and a 
   })
   expect(tide(['put', file, '--losses'])).toEqual({
     code: 0,
-    said: '“Beds” is changed while it runs: 1 lane is copied again.\n',
+    said: '“Beds” is changed while it runs: 1 lane is copied again, 1 lane is as before.\n',
   })
   expect(tide(['check', file])).toEqual({ code: 0, said: 'It is what the file says.\n' })
 })
