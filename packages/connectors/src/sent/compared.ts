@@ -152,18 +152,21 @@ interface Texts {
   was: HostValue
 }
 
-/** What differences with these numbers say, and what the app had. */
+/** What differences with these numbers say, and, but for those that are new (`areNew`), what the app had. */
 async function textsOf(
   connection: DuckdbConnection,
   numbers: readonly number[],
+  areNew = false,
 ): Promise<Map<number, Texts>> {
   const texts = new Map<number, Texts>(numbers.map(d => [d, { vals: null, firsts: null, was: null }]))
   if (numbers.length === 0) return texts
   const [first, last] = [Math.min(...numbers), Math.max(...numbers)]
-  const where = `WHERE d BETWEEN ${first} AND ${last} AND d IN ${LISTED}`
-  const wanted = [JSON.stringify(numbers)]
+  const isRange = last - first + 1 === numbers.length
+  const where = `WHERE d BETWEEN ${first} AND ${last}${isRange ? '' : ` AND d IN ${LISTED}`}`
+  const wanted = isRange ? [] : [JSON.stringify(numbers)]
   for (const [d, vals, firsts] of await connection.ask(`SELECT d, vals, firsts FROM now ${where}`, wanted))
     Object.assign(texts.get(d as number)!, { vals, firsts })
+  if (areNew) return texts
   for (const [d, was] of await connection.ask(`SELECT d, was FROM had ${where}`, wanted))
     Object.assign(texts.get(d as number)!, { was })
   return texts
@@ -297,6 +300,7 @@ class OpenCompared implements Compared {
     const texts = await textsOf(
       this.connection,
       rows.map(row => row[4] as number),
+      rows.every(([, op]) => op === 'create'),
     )
     return rows.map(([n, op, key, id, d]) => {
       const { vals, firsts, was } = texts.get(d as number)!
