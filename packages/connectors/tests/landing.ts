@@ -159,7 +159,13 @@ export async function followOnce(
   try {
     const clock = () => new Date().toISOString()
     const repository = new MemoryHeld()
-    const holding = await Holding.open({ repository, pipeline: 'p', lanes: carried.working, bounds: { most: 0 }, clock })
+    const holding = await Holding.open({
+      repository,
+      pipeline: 'p',
+      lanes: carried.working,
+      bounds: { most: 0 },
+      clock,
+    })
     const landing = await landOnce(
       gatherer,
       followed,
