@@ -22,6 +22,7 @@ export function SafetyFields({ definition: { held, guard }, change }: SafetyFiel
       <Field
         title="Rows held back, at most"
         value={held?.most}
+        least={0}
         most={100_000}
         set={most => bound({ most })}
         says={`of each table, while all others land; beyond that it stands still; 0: with the first; empty: ${count(HELD_AT_MOST)}`}
@@ -30,23 +31,21 @@ export function SafetyFields({ definition: { held, guard }, change }: SafetyFiel
         title="Percent of rows held back"
         value={held?.percent}
         most={100}
-        set={percent => bound({ percent: percent === undefined ? undefined : Math.max(1, percent) })}
+        set={percent => bound({ percent })}
         says="of a table’s rows at the target, where there are 100 or more; empty: only their number counts"
       />
       <Field
         title="Hours held back, at most"
         value={held?.hours}
         most={8760}
-        set={hours => bound({ hours: hours === undefined ? undefined : Math.max(1, hours) })}
+        set={hours => bound({ hours })}
         says="when a row has waited for somebody longer than that, its table stands still; empty: it may wait"
       />
       <Field
         title="Percent of rows deleted"
         value={guard?.percent}
         most={100}
-        set={percent =>
-          change({ guard: percent === undefined ? undefined : { percent: Math.max(1, percent) } })
-        }
+        set={percent => change({ guard: percent === undefined ? undefined : { percent } })}
         says={`of a table within ten minutes: before more go, it is asked; 100: never; empty: ${GUARDED_PERCENT}`}
       />
     </div>
@@ -56,15 +55,16 @@ export function SafetyFields({ definition: { held, guard }, change }: SafetyFiel
 interface FieldProps {
   title: string
   value: number | undefined
+  least?: number
   most: number
   set: (value: number | undefined) => void
   says: string
 }
 
-function Field({ title, value, most, set, says }: FieldProps) {
+function Field({ title, value, least = 1, most, set, says }: FieldProps) {
   const typed = (text: string) => {
     const digits = text.replace(/\D/g, '')
-    set(digits === '' ? undefined : Math.min(most, Number(digits)))
+    set(digits === '' ? undefined : Math.min(most, Math.max(least, Number(digits))))
   }
   return (
     <label className="mb-1 flex items-baseline gap-2">
